@@ -1452,9 +1452,9 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * A known node whose certificate ended asks for another, or what became of that. Its request is
+         * A known node whose certificate ended asks for another, or for the result. Its request is
          *     signed by the key that it has.
-         * @description A known node whose certificate ended asks for another, or what became of that. Its request is
+         * @description A known node whose certificate ended asks for another, or for the result. Its request is
          *     signed by the key that it has.
          */
         post: operations["post_ask_again"];
@@ -1512,8 +1512,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The server's version and clock, for whoever wants to know whether it can be reached.
-         * @description The server's version and clock, for whoever wants to know whether it can be reached.
+         * The server's version and clock, for anyone who wants to know whether it can be reached.
+         * @description The server's version and clock, for anyone who wants to know whether it can be reached.
          */
         get: operations["get_greeting"];
         put?: never;
@@ -1554,8 +1554,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Asks to be a node of this fleet, or what became of it.
-         * @description Asks to be a node of this fleet, or what became of it.
+         * Asks to be a node of this fleet, or for the result.
+         * @description Asks to be a node of this fleet, or for the result.
          */
         post: operations["post_join"];
         delete?: never;
@@ -1651,7 +1651,7 @@ export interface components {
         About: {
             [key: string]: unknown;
         };
-        /** @description Long work that somebody started. */
+        /** @description Long work that someone started. */
         Activity: {
             /**
              * Format: date-time
@@ -2377,7 +2377,7 @@ export interface components {
              */
             id: number;
             /**
-             * @description `act`, `handed_out`, `joined` or `revoked` of what somebody did; of a node `drift_found`, `drift_ended`, `run_failed`,
+             * @description `act`, `handed_out`, `joined` or `revoked` of what someone did; of a node `drift_found`, `drift_ended`, `run_failed`,
              *     `run_recovered`, `silent`, `heard_again`, `duplicate_identity` or `certificate_ends`. Newer servers may have others.
              */
             kind: string;
@@ -2656,7 +2656,7 @@ export interface components {
             although_unusable?: boolean;
             /** @description The reason for the change, at most 500 characters. */
             because?: string | null;
-            /** @description Confirms that the change takes clauses from at most so many nodes. */
+            /** @description Confirms that the change takes clauses from at most this many nodes. */
             confirm?: number | null;
             /** @description Only compute the impact: nothing is handed out. */
             preview?: boolean;
@@ -2941,7 +2941,7 @@ export interface components {
             /** @enum {string} */
             reason: "only_a_person";
         };
-        /** @description A clause that was wanted and applied, and is no longer desired: the node keeps its thing until somebody makes it gone. */
+        /** @description A clause that was wanted and applied, and is no longer desired: the node keeps its thing until someone makes it gone. */
         LeftBehind: {
             /** @description Its address. */
             address: components["schemas"]["ClauseAddress"];
@@ -3383,7 +3383,7 @@ export interface components {
             /** @description All that would come, go or change version, those that clauses name among them. */
             packages?: components["schemas"]["PackageChange"][];
         };
-        /** @description A page of the console that failed in somebody's browser. */
+        /** @description A page of the console that failed in someone's browser. */
         PageError: {
             /** @description What failed. */
             message: string;
@@ -3410,9 +3410,9 @@ export interface components {
         };
         /** @description What a run that touched a chosen part left out. */
         PartOf: {
-            /** @description So many of them are known to be out of line. */
+            /** @description This many of them are known to be out of line. */
             known_out_of_line: number;
-            /** @description So many clauses were not touched. */
+            /** @description This many clauses were not touched. */
             left_out: number;
         };
         /** @description A person with roles, sessions and tokens. */
@@ -3542,7 +3542,7 @@ export interface components {
          * @enum {string}
          */
         Reaction: "reload" | "run" | "restart";
-        /** @description What became of a reaction. */
+        /** @description The result of a reaction. */
         ReactionResult: {
             /** @description What set it off. */
             causes: components["schemas"]["ClauseAddress"][];
@@ -3553,11 +3553,11 @@ export interface components {
              * @description When it was set off.
              */
             since: string;
-            /** @description What became of it. */
+            /** @description The result of it. */
             state: components["schemas"]["ReactionState"];
         };
         /**
-         * @description What became of a reaction.
+         * @description The result of a reaction.
          * @enum {string}
          */
         ReactionState: "done" | "not_needed" | "would" | "due" | "failed";
@@ -6376,7 +6376,7 @@ export interface operations {
                 although_unusable?: boolean;
                 /** @description The reason for the change, at most 500 characters. */
                 because?: string;
-                /** @description Confirms that the change takes clauses from at most so many nodes. */
+                /** @description Confirms that the change takes clauses from at most this many nodes. */
                 confirm?: number;
                 /** @description Only compute the impact: nothing is handed out. */
                 preview?: boolean;
@@ -6529,7 +6529,7 @@ export interface operations {
                 although_unusable?: boolean;
                 /** @description The reason for the change, at most 500 characters. */
                 because?: string;
-                /** @description Confirms that the change takes clauses from at most so many nodes. */
+                /** @description Confirms that the change takes clauses from at most this many nodes. */
                 confirm?: number;
                 /** @description Only compute the impact: nothing is handed out. */
                 preview?: boolean;
@@ -11767,7 +11767,7 @@ export interface operations {
                 although_unusable?: boolean;
                 /** @description The reason for the change, at most 500 characters. */
                 because?: string;
-                /** @description Confirms that the change takes clauses from at most so many nodes. */
+                /** @description Confirms that the change takes clauses from at most this many nodes. */
                 confirm?: number;
                 /** @description Only compute the impact: nothing is handed out. */
                 preview?: boolean;

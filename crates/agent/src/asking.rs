@@ -54,7 +54,7 @@ pub fn on_network<T>(work: impl Future<Output = Result<T, AgentError>>) -> Resul
     runtime.map_err(|error| AgentError::new(format!("no runtime can be started: {error}")))?.block_on(work)
 }
 
-/// Returns the name that whoever runs this signed in with, through sudo or su too: what the kernel keeps of the session, else
+/// Returns the name that the user who runs this signed in with, through sudo or su too: what the kernel keeps of the session, else
 /// what sudo says, else the account that runs it.
 pub fn signed_in_as() -> Option<String> {
     // Unset, it is the largest number (proc(5)).

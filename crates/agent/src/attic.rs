@@ -119,7 +119,7 @@ impl AtticStore {
         }
     }
 
-    /// Keeps no single contents that are larger than so many MiB.
+    /// Keeps no single contents that are larger than this many MiB.
     #[must_use]
     pub fn holding(mut self, most_mib: u64) -> Self {
         self.most_bytes = most_mib.saturating_mul(1024 * 1024);
@@ -239,7 +239,7 @@ impl AtticStore {
     }
 }
 
-/// So many bytes are taken in at once.
+/// This many bytes are taken in at once.
 const PIECE: usize = 64 * 1024;
 
 /// What went out of the attic since it holds no more.
@@ -252,7 +252,7 @@ pub struct Forgotten {
 }
 
 impl AtticStore {
-    /// Takes the oldest things out until the attic holds no more than so many MiB; the newest always stays.
+    /// Takes the oldest things out until the attic holds no more than this many MiB; the newest always stays.
     ///
     /// # Errors
     ///

@@ -35,7 +35,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 const PATIENCE: Duration = Duration::from_secs(60);
 /// How long is waited between two tries to reach a server after a change that may have cut the way to it.
 const WAY_PAUSE: Duration = Duration::from_secs(3);
-/// How long is waited after a round that did not come to its end.
+/// How long is waited after a round that did not end.
 const PAUSE_AFTER_ERROR: Duration = Duration::from_secs(60);
 
 /// A daemon on a host.
@@ -206,7 +206,7 @@ impl<H: Host> Daemon<H> {
     }
 
     /// One round: checks in and runs as far as either is due; what cuts the way to the server is put back. What is due is done
-    /// whatever became of the rest.
+    /// whatever the result of the rest is.
     async fn round(&mut self) -> Result<(), AgentError> {
         let connect = self.connect.clone();
         let link = ServerLink::open_by(&*connect, &self.state_dir).await;

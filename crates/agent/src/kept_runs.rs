@@ -8,9 +8,9 @@ use constans_wire::report::RunReport;
 use constans_wire::run::RunSummary;
 use std::path::Path;
 
-/// So many lines are kept at the least; at twice as many the older half goes.
+/// This many lines are kept at the least; at twice as many the older half goes.
 const FEWEST_LINES: usize = 1_000;
-/// So many bytes of eventful runs are kept whole at the most; the newest always stays.
+/// This many bytes of eventful runs are kept whole at the most; the newest always stays.
 const MAX_WHOLE_BYTES: u64 = 64 * 1024 * 1024;
 
 /// The folder of the runs that are kept whole.

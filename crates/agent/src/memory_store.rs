@@ -19,7 +19,7 @@ use std::path::{Path, PathBuf};
 /// The word of a drift that was kept.
 const KEPT: &str = "kept";
 
-/// So many bytes a line mostly has.
+/// This many bytes a line mostly has.
 const DEFAULT_LINE: usize = 192;
 
 /// What is kept for one baseline of one kit.

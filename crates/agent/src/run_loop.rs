@@ -47,7 +47,7 @@ pub struct Runner<'a> {
     pub started_by: StartedBy,
     /// Why a person wanted it although the node only observes.
     pub reason: Option<String>,
-    /// Who ran it by hand, if somebody did.
+    /// Who ran it by hand, if someone did.
     pub by: Option<String>,
     /// Whether what is changed is noted, so that it can be put back if it cuts the way to the server.
     pub guards_way: bool,

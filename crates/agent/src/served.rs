@@ -172,7 +172,7 @@ impl Served {
     }
 }
 
-/// What became of an offer.
+/// The result of an offer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Takeover {
     /// It was there already.

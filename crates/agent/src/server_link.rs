@@ -27,13 +27,13 @@ pub struct ServerLink<'c> {
     network: Network,
 }
 
-/// What a check-in came to.
+/// The result of a check-in.
 pub struct CheckedIn {
     /// The server that answered.
     pub url: String,
     /// The node's name.
     pub name: String,
-    /// What became of what is wanted; none before anything is.
+    /// The result for the desired state; none before there is one.
     pub takeover: Option<Takeover>,
     /// Whether the server is recovering and offers nothing.
     pub recovering: bool,
@@ -134,7 +134,7 @@ impl<'c> ServerLink<'c> {
         Err(last.map_or_else(|| AgentError::new("no server is known"), AgentError::from))
     }
 
-    /// Does what follows a check-in that was answered: each part whatever became of the others.
+    /// Does what follows a check-in that was answered: each part independent of the others.
     async fn after(
         &self,
         state_dir: &StateDir,
@@ -240,12 +240,12 @@ impl<'c> ServerLink<'c> {
 }
 
 /// Returns whether a report that was answered with this problem will be at every time: what it says is not understood or too
-/// large. Whoever is not known now, or comes too often, may be admitted later.
+/// large. Anyone who is not known now, or comes too often, may be admitted later.
 fn is_final(problem: &Problem) -> bool {
     matches!(problem.status, 400 | 409 | 413 | 422)
 }
 
-/// Keeps that the server hears this node no more, for whoever asks the node.
+/// Keeps that the server admits this node no more, for status and log.
 fn note_dismissal(state_dir: &StateDir, is_retired: bool) -> Result<(), AgentError> {
     match Membership::read(state_dir)? {
         Some(membership) if membership.dismissed.is_none() => {

@@ -9,9 +9,9 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 
-/// So many reports are kept at the most.
+/// This many reports are kept at the most.
 pub const MAX_REPORTS: usize = 500;
-/// So many of those that were refused are kept.
+/// This many of those that were refused are kept.
 const MAX_REFUSED: usize = 20;
 
 const FOLDER: &str = "spool";

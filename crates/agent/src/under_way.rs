@@ -19,7 +19,7 @@ use uuid::Uuid;
 const RUNNING: &str = "running";
 /// How often the progress of a run is written.
 const WRITE_EVERY: Duration = Duration::from_millis(500);
-/// How often, and after how long, it is tried again to lock that file: whoever looks whether it is locked locks it for a moment.
+/// How often, and after how long, it is tried again to lock that file: a look at whether it is locked locks it for a moment.
 const TRIES: u32 = 20;
 const PAUSE: Duration = Duration::from_millis(5);
 
@@ -156,7 +156,7 @@ pub fn under_way(state_dir: &StateDir) -> Result<Option<(Begun, Option<Progress>
     }))
 }
 
-/// Puts a run on record that did not come to its end, if there is one: killed, or ended with the machine. Only while nobody
+/// Puts a run on record that did not end, if there is one: killed, or ended with the machine. Only while nobody
 /// runs.
 ///
 /// # Errors

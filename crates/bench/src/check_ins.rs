@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 const NODES: usize = 64;
-/// So many clients of `pgbench` at once, each with nodes of its own: more of them make it slower.
+/// This many clients of `pgbench` at once, each with nodes of its own: more of them make it slower.
 const CLIENTS: usize = 16;
 const MEASURED: Duration = Duration::from_secs(5);
 

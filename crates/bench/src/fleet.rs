@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 const NODES: u64 = 100_000;
 const DAYS: u64 = 30;
-/// After so many days something ends a spell of equal runs.
+/// After this many days something ends a spell of equal runs.
 const SPELL_DAYS: u64 = 5;
 /// How often each page is asked for, after it was asked for some times without being counted.
 const ASKED: usize = 100;

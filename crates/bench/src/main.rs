@@ -122,7 +122,7 @@ fn best<const N: usize>(mut works: [&mut dyn FnMut(); N]) -> [Duration; N] {
     shortest
 }
 
-/// A kit of so many baselines with so many clauses each, of the kinds that kits mostly have.
+/// A kit of this many baselines with this many clauses each, of the kinds that kits mostly have.
 fn kit_of(baselines: usize, clauses: usize) -> BTreeMap<String, Vec<u8>> {
     let mut files = BTreeMap::from([(
         "kit.toml".to_owned(),

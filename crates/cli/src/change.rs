@@ -243,7 +243,7 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
     }
 }
 
-/// Returns what became of a change; if it waits for confirmation, the person is asked.
+/// Returns the result of a change; if it waits for confirmation, the person is asked.
 pub async fn confirmed(
     server: &Server,
     answered: Result<Changed, ClientError>,

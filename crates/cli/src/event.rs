@@ -72,7 +72,7 @@ pub async fn run(arguments: &EventArguments) -> Result<(), ClientError> {
     }
 }
 
-/// The server sends so many at once.
+/// The server sends this many at once.
 const PAGE: usize = 100;
 
 async fn follow(server: &Server, node: Option<&str>, after: Option<String>) -> Result<(), ClientError> {

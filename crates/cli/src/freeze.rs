@@ -119,7 +119,7 @@ pub async fn run(arguments: &FreezeArguments) -> Result<(), ClientError> {
     Ok(())
 }
 
-/// So many nodes of a freeze are named.
+/// This many nodes of a freeze are named.
 const NAMED: usize = 5;
 
 /// Returns a freeze with who holds it.

@@ -143,7 +143,7 @@ impl Editor<'_> {
                     break;
                 }
                 Message::Notification(notification) if !self.is_shut_down => {
-                    // A notification has no answer: what is wrong with one is for whoever reads the editor's log.
+                    // A notification has no answer: what is wrong with one is for anyone who reads the editor's log.
                     if let Err(error) = self.hear(notification) {
                         anstream::eprintln!("error: {error}");
                     }

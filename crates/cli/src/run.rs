@@ -41,7 +41,7 @@ enum RunCommand {
     },
 }
 
-/// The server sends so many at once.
+/// The server sends this many at once.
 const PAGE: usize = 200;
 
 /// Lists or shows.

@@ -225,7 +225,7 @@ fn activity_line(activity: &Activity) -> String {
     format!("{}: {} of {} nodes", harmless(&activity.what), activity.done, activity.total)
 }
 
-/// What a change comes to at every node of a large fleet is reckoned before it is answered; how far it is can be seen.
+/// The result of a change at every node of a large fleet is reckoned before it is answered; how far it is can be seen.
 const PATIENCE: Duration = Duration::from_secs(3_600);
 
 /// Does something that waits for the network, and says what went wrong.

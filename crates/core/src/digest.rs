@@ -12,7 +12,7 @@ use std::sync::Arc;
 
 /// The longest scheme of a digest, in bytes.
 const LONGEST_SCHEME: usize = 12;
-/// So many digits a digest has at the most.
+/// This many digits a digest has at the most.
 const MAX_DIGITS: usize = 128;
 
 /// A digest with its scheme, `s2:6f…`. Digests of unequal schemes are never compared as if they said something.
@@ -161,7 +161,7 @@ pub fn of_reader(
 ) -> io::Result<Digest> {
     let mut left = if size == 0 { u64::MAX } else { size };
     let Named { name, contents: expected } = expected.unwrap_or(Named { name: "", contents: b"" });
-    // So many bytes are as expected, and are not hashed as long as all are.
+    // This many bytes are as expected, and are not hashed as long as all are.
     let (mut alike, mut hash) = (0, None);
     while left > 0 {
         let read = match from.read(piece)? {

@@ -1,6 +1,6 @@
 //! The computation of Constans: kits, kinds, filters, resolving, comparing, runs and their statuses.
 //!
-//! Values in, values out: no clock, no file, no network, no thread. Whoever calls [`kit::check`] or
+//! Values in, values out: no clock, no file, no network, no thread. Anyone who calls [`kit::check`] or
 //! [`state::resolve()`] does so on a thread with a large stack, since conditions are compiled there.
 
 pub mod address;

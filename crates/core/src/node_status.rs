@@ -21,7 +21,7 @@ pub enum LastContact {
     NeverReported,
 }
 
-/// After so many promised spans without a word a node is silent.
+/// After this many promised spans without a word a node is silent.
 pub const DEFAULT_CUT_OFF: i32 = 3;
 
 /// The check-in that a node was last heard by.
@@ -94,7 +94,7 @@ impl NodeProblem {
     }
 }
 
-/// A certificate that ends within so many hours was not renewed as it should have been: a quarter of its life.
+/// A certificate that ends within this many hours was not renewed as it should have been: a quarter of its life.
 pub const CERTIFICATE_ENDS_WITHIN_HOURS: i64 = 45 * 24;
 /// A clock that differs by more seconds is off.
 pub const CLOCK_TOLERANCE_SECS: i64 = 60;

@@ -17,7 +17,7 @@ use std::sync::Arc;
 use std::time::Duration;
 use tokio::task::JoinSet;
 
-/// So many ask to join before the operator looks at who waits: an operator is shown a thousand at most.
+/// This many ask to join before the operator looks at who waits: an operator is shown a thousand at most.
 const JOIN_TOGETHER: usize = 500;
 /// The clock moves on by this at the least: what is due within it is done together.
 const STEP: SignedDuration = SignedDuration::from_secs(10);
@@ -28,7 +28,7 @@ const LONGEST_SLEEP: Duration = Duration::from_millis(200);
 pub enum Pace {
     /// As it does.
     Real,
-    /// As fast as everything can be done that is due; whoever reads this clock goes along.
+    /// As fast as everything can be done that is due; readers of this clock follow.
     Moved(MovedClock),
 }
 
@@ -112,7 +112,7 @@ impl Crowd {
         self.nodes.iter().flatten().map(|node| node.bytes()).sum()
     }
 
-    /// So many nodes more join.
+    /// This many nodes more join.
     async fn join(&mut self, count: usize) -> Result<(), CrowdError> {
         let first = self.nodes.len();
         for place in first..first + count {
@@ -158,7 +158,7 @@ impl Crowd {
         }
     }
 
-    /// Has the nodes from a place on ask to join, or what became of that.
+    /// Lets the nodes from a place on ask to join, or for the result of that.
     async fn ask(&mut self, first: usize) -> Result<(), CrowdError> {
         let mut asking = JoinSet::new();
         let mut place = first;
@@ -187,7 +187,7 @@ impl Crowd {
         self.record.write(lived?)
     }
 
-    /// Lives for so long; `report` receives the progress.
+    /// Lives for this long; `report` receives the progress.
     ///
     /// # Errors
     ///

@@ -65,7 +65,7 @@ impl Fate {
         Some((at, happening))
     }
 
-    /// Returns one of so many, by chance.
+    /// Returns one of this many, by chance.
     pub fn choose(&mut self, from: usize) -> usize {
         self.rng.usize(..from)
     }
@@ -89,7 +89,7 @@ impl Fate {
         }
     }
 
-    /// Plans it by chance, on average after so many seconds: what has no memory comes exponentially spread.
+    /// Plans it by chance, on average after this many seconds: what has no memory comes exponentially spread.
     fn after(&mut self, secs: f64, happening: Happening, from: Timestamp) {
         let wait =
             SignedDuration::from_secs_f64((-secs * (1.0 - self.rng.f64()).ln()).min(3_650.0 * SECS_OF_A_DAY));
@@ -107,7 +107,7 @@ fn follower(happening: Happening) -> Happening {
     }
 }
 
-/// Returns the clauses of a state that somebody can change so that a run finds and corrects it.
+/// Returns the clauses of a state that someone can change so that a run finds and corrects it.
 pub(crate) fn changeable(state: &EffectiveState) -> Vec<&Clause> {
     let is_simple = |clause: &&Clause| match clause.address.kind() {
         "file" => clause.get("content").is_some() && clause.gone == constans_core::kit::Gone::No,
@@ -118,7 +118,7 @@ pub(crate) fn changeable(state: &EffectiveState) -> Vec<&Clause> {
     state.clauses.iter().filter(is_simple).collect()
 }
 
-/// Changes what a clause keeps, as somebody would by hand.
+/// Changes what a clause keeps, as someone would by hand.
 pub(crate) fn change(host: &mut SimulatedHost, clause: &Clause, number: u64) {
     let address = clause.address.as_str();
     match clause.address.kind() {

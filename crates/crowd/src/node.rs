@@ -21,7 +21,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use std::time::Duration;
 
-/// So many of its eventful runs a simulated node keeps whole: a real one keeps more, but there are thousands of these.
+/// This many of its eventful runs a simulated node keeps whole: a real one keeps more, but there are thousands of these.
 const MAX_WHOLE_RUNS: usize = 3;
 /// What the operating system says of a correction that fails.
 const FAILS_WITH: &str = "No space left on device (simulated)";
@@ -78,7 +78,7 @@ impl Node {
         })
     }
 
-    /// Asks to join, or what became of that. Once it is approved, its daemon begins.
+    /// Asks to join, or for the result. Once it is approved, its daemon begins.
     pub async fn ask(&mut self, invitation: &Invitation) -> Result<Option<Fact>, CrowdError> {
         let Condition::New(host) = &self.condition else { return Ok(None) };
         let node_error =
@@ -228,7 +228,7 @@ impl Node {
         })
     }
 
-    /// Somebody changes what one of its clauses keeps. Returns the clause's address; none if nothing is kept here yet.
+    /// Someone changes what one of its clauses keeps. Returns the clause's address; none if nothing is kept here yet.
     fn drift(&mut self) -> Result<Option<String>, CrowdError> {
         let Some(served) = self.served()? else { return Ok(None) };
         let is_free = |address: &str| !self.drifted.contains(address) && !self.failing.contains(address);

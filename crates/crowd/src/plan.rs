@@ -17,7 +17,7 @@ const FIRST_NUMBER: usize = 10;
 /// How often something happens to a node, on average: times a node and day.
 #[derive(Debug, Clone, PartialEq, Args)]
 pub struct Rates {
-    /// Somebody changes what a clause keeps
+    /// Someone changes what a clause keeps
     #[arg(long, default_value_t = 0.5, value_name = "PER_NODE_AND_DAY")]
     pub drift: f64,
     /// Something goes wrong that no correction can put right, for some hours
@@ -69,7 +69,7 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// Returns a plan of so many nodes, to which things happen at the usual rates.
+    /// Returns a plan of this many nodes, to which things happen at the usual rates.
     pub fn of(nodes: usize, seed: u64) -> Self {
         Self { nodes, seed, rates: Rates::default(), slow_by: Duration::from_millis(80), at_once: 64 }
     }

@@ -27,7 +27,7 @@ pub enum Truth {
     Joined,
     /// It left for good.
     Left,
-    /// Somebody changed what a clause keeps.
+    /// Someone changed what a clause keeps.
     Drifted {
         /// The clause's address.
         address: String,

@@ -20,7 +20,7 @@ use std::process::{Child, Command, Output, Stdio};
 use std::sync::OnceLock;
 use tempfile::TempDir;
 
-/// What a program came to.
+/// The result of a program.
 pub struct Ended {
     /// Its standard output.
     pub stdout: String,
@@ -95,7 +95,7 @@ impl Machine {
         Ended::of(&self.agent(arguments).output().expect("the agent starts"))
     }
 
-    /// Runs the agent on a terminal, where somebody types.
+    /// Runs the agent on a terminal, where someone types.
     ///
     /// # Panics
     ///

@@ -1,5 +1,5 @@
 //! One way for every change: nothing is overwritten unseen, nothing is left half handed out, and what each node is wanted to be
-//! equals resolving from scratch, whoever changes what at the same time.
+//! equals resolving from scratch, whatever is changed at the same time.
 
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
 use constans_e2e::{Fleet, Machine};
@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 /// A group of nodes that a label chooses; its nodes get other values.
 const NIGHT: &str = "name = \"night-trial\"\npriority = 20\nfilter = \"labels.trial == 'night'\"\n[parameters]\n\"kiosk-floor/kiosk-lockdown.idle_seconds\" = 90\n";
 
-/// What is under the lock of the desired state, as whoever edits a node takes it.
+/// What is under the lock of the desired state, as an edit of a node takes it.
 const SHARE: &str = "select pg_advisory_xact_lock_shared(x'6465736972656421'::bigint);";
 
 /// A session of psql that stays open.
@@ -455,7 +455,7 @@ fn a_database_restored_from_the_middle_of_a_change_drops_it_and_hands_nothing_ou
     assert_eq!(otherwise_from_scratch(&mut fleet), (0, "0".to_owned()));
 }
 
-/// Has eight writers change the fleet at once for so long, and returns how often each had its way.
+/// Has eight writers change the fleet at once for this long, and returns how often each had its way.
 fn write_at_once(fleet: &Fleet, machine: &Machine, nodes: usize, lasts: Duration) -> Vec<usize> {
     let end = Instant::now() + lasts;
     let document = |name: &str, text: &str| machine.document(&format!("{name}.toml"), text);

@@ -290,7 +290,7 @@ impl World {
     }
 }
 
-/// Lets a crowd live for twice so many minutes, between which another release is served, and holds what the server says against
+/// Lets a crowd live for twice this many minutes, between which another release is served, and holds what the server says against
 /// what truly happened; meanwhile `blow` is called again and again.
 fn live(plan: Plan, mins: i64, in_peace: bool, mut blow: impl FnMut(&Fleet) + Send) -> Fleet {
     // Joining and leaving is an operator's doing, who does not try again.

@@ -18,7 +18,7 @@ fn tool() -> PathBuf {
     tool
 }
 
-/// Tries one listener for so long.
+/// Tries one listener for this long.
 fn try_listener(fleet: &Fleet, url: &str, caller: &[String], only: &[&str], secs: u32) {
     let folder = tempfile::tempdir().expect("a folder");
     let document = folder.path().join("openapi.json");

@@ -1,4 +1,4 @@
-//! The door: what callers may do before anybody knows them, and what certificates the server shows.
+//! The door: what callers may do before anyone knows them, and what certificates the server shows.
 
 use constans_clock::MovedClock;
 use constans_e2e::story::joined;
@@ -11,7 +11,7 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-/// Somebody who says only so much over TLS, and stays.
+/// Someone who says only so much over TLS, and stays.
 struct Mumbler(Child);
 
 impl Mumbler {

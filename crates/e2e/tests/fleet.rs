@@ -112,7 +112,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     drop(gate);
 }
 
-/// The events of what happened to the kiosk: each once, newest first in the list, and in their order to whoever follows.
+/// The events of what happened to the kiosk: each once, newest first in the list, and in their order to anyone who follows.
 fn events_tell_it_in_the_order_in_which_it_was_learned(fleet: &Fleet) {
     let listed = fleet.client(&["event", "list", "--node", "kiosk-auken-1"]);
     let words: Vec<&str> =

@@ -196,7 +196,7 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
         output.stdout
     );
 
-    // On the node it is seen without asking anybody.
+    // On the node it is seen without asking anyone.
     let status = bridge.run(&["status"]);
     assert!(
         status.stdout.contains("revoked") && status.stdout.contains("the server refused it"),

@@ -85,7 +85,7 @@ fn large_contents_of_a_fleet_are_fetched_written_and_compared_without_being_held
     );
     assert!(fs::read(kiosk.root.at("/etc/map.bin")).unwrap() == map, "it is the map");
 
-    // Somebody changes one byte of it, and then makes it longer than the clause lets be read.
+    // Someone changes one byte of it, and then makes it longer than the clause lets be read.
     let file = fs::File::options().write(true).open(kiosk.root.at("/etc/map.bin")).unwrap();
     std::os::unix::fs::FileExt::write_all_at(&file, b"!", 1_000_000).unwrap();
     let (output, comparing) = run(&kiosk, &["enforce", "--yes", "--output", "json"]);

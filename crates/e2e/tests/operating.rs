@@ -1,4 +1,4 @@
-//! The server as whoever operates it meets it: probes, metrics, locks, methods, streams.
+//! The server as its operators use it: probes, metrics, locks, methods, streams.
 
 use constans_e2e::Fleet;
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
@@ -75,7 +75,7 @@ fn reading_waits_for_no_lock_and_refusals_say_what_to_do() {
     let _kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     let operator = fleet.curl().with_token(fleet.administrator());
     std::thread::scope(|scope| {
-        // Somebody changes the node and takes long about it.
+        // Someone changes the node and takes long about it.
         scope.spawn(|| fleet.query("begin; select id from node for update; select node from node_now for update; select pg_sleep(4); commit"));
         std::thread::sleep(Duration::from_millis(700));
         let began = Instant::now();

@@ -9,7 +9,7 @@ use std::os::unix::fs::PermissionsExt as _;
 
 const PASSWORD: &str = "herring under the pier";
 
-/// Signs somebody in by a one-time link.
+/// Signs someone in by a one-time link.
 fn welcomed(fleet: &Fleet, link: &str, name: Option<&str>) -> Curl {
     let secret = link.trim().split_once('#').expect("a link with a secret").1.to_owned();
     let mut browser = fleet.curl();

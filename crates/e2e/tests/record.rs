@@ -98,7 +98,7 @@ fn what_was_done_is_on_record_and_what_is_altered_there_is_found() {
             String::from_utf8_lossy(&refused.stderr)
         );
     }
-    // Whoever rules the database can do it all the same.
+    // Anyone who rules the database can do it all the same.
     let entry = fleet.query("select id from audit_trail where did = 'revoked'");
     let alter = |act: &str| {
         fleet.query(&format!(

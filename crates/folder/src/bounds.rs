@@ -44,7 +44,7 @@ pub fn bind_this_process() -> io::Result<()> {
     Ok(())
 }
 
-/// Returns whether a program, which binds itself, comes to an end by itself; nothing of what it says is shown.
+/// Returns whether a program, which binds itself, ends by itself; nothing of what it says is shown.
 ///
 /// # Errors
 ///

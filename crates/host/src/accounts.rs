@@ -117,7 +117,7 @@ impl Accounts {
         Native::new(program, &all).must().map(|ended| ended.step)
     }
 
-    /// Sets a password hash without showing it to anybody: not on a command line.
+    /// Sets a password hash without showing it to anyone: not on a command line.
     ///
     /// # Errors
     ///

@@ -20,7 +20,7 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 const MAX_LINKS: usize = 40;
 /// The largest file whose contents are compared, in bytes.
 pub const MAX_FILE: u64 = 64 * 1024 * 1024;
-/// So many bytes of a file are read at once.
+/// This many bytes of a file are read at once.
 pub(crate) const PIECE: usize = 64 * 1024;
 
 /// How a file is opened to be read: itself, whatever it is, without waiting for it.
@@ -123,7 +123,7 @@ impl Files {
         self.read_at_most(path, MAX_FILE)
     }
 
-    /// Reads a regular file that has at most so many bytes; none if it is not there.
+    /// Reads a regular file that has at most this many bytes; none if it is not there.
     ///
     /// # Errors
     ///
@@ -161,7 +161,7 @@ impl Files {
         Ok(self.read(path)?.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default())
     }
 
-    /// Returns the digest of a regular file's contents; none if it is not there. One of more than so many bytes is not read.
+    /// Returns the digest of a regular file's contents; none if it is not there. One of more than this many bytes is not read.
     ///
     /// # Errors
     ///

@@ -72,7 +72,7 @@ pub trait Host: Send {
     /// Finds out what changing the packages of these clauses would take along; nothing is changed, and nothing is fetched.
     fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview;
 
-    /// Puts what stands there into the attic, since it may be replaced by somebody else before a run does.
+    /// Puts what stands there into the attic, since it may be replaced by someone else before a run does.
     ///
     /// # Errors
     ///

@@ -22,7 +22,7 @@ const REPORTED_OUTPUT: usize = 8 * 1024;
 const PIPE_HOLDS: usize = 64 * 1024;
 const MAX_OUTPUT: u64 = 64 * 1024 * 1024;
 
-/// So long a program may show no progress: no output, no CPU time, no I/O.
+/// How long a program may make no progress: no output, no CPU time, no I/O.
 const QUIET: Duration = Duration::from_secs(10 * 60);
 /// How often it is looked whether a silent program moves.
 const LOOK_EVERY: Duration = Duration::from_secs(1);

@@ -2,7 +2,7 @@
 
 /// What stands instead.
 const CONCEALED: &str = "(concealed)";
-/// Lines and words of a longer text are concealed by themselves from so many bytes on: shorter ones stand in any output.
+/// Lines and words of a longer text are concealed by themselves from this many bytes on: shorter ones stand in any output.
 const SHORTEST_PART: usize = 6;
 
 /// Texts that are never reported.

@@ -21,9 +21,9 @@ const MAX_THREADS: usize = 4;
 const READERS_NICE: i32 = 5;
 /// The number of files that are read before they are reported.
 const BATCH: usize = 32;
-/// So many bytes are read at once.
+/// This many bytes are read at once.
 const PIECE_BYTES: usize = 16 * 1024;
-/// So many bytes a line of the note mostly has.
+/// This many bytes a line of the note mostly has.
 const DEFAULT_LINE: usize = 160;
 
 /// What is known of the contents of files.
@@ -203,7 +203,7 @@ pub struct Ahead<'p> {
     pub path: &'p str,
     /// The name of the contents that are wanted of it.
     pub wanted: &'p str,
-    /// It is only read if it has at most so many bytes.
+    /// It is only read if it has at most this many bytes.
     pub most: u64,
 }
 

@@ -151,7 +151,7 @@ fn shown(text: &str) -> Option<ServiceFound> {
     })
 }
 
-/// Returns the moment so many microseconds after the machine was started (CLOCK_MONOTONIC).
+/// Returns the moment this many microseconds after the machine was started (CLOCK_MONOTONIC).
 fn wall_clock(micros: u64) -> Timestamp {
     let now = rustix::time::clock_gettime(rustix::time::ClockId::Monotonic);
     let up = SignedDuration::new(now.tv_sec, i32::try_from(now.tv_nsec).unwrap_or(0));

@@ -21,7 +21,7 @@ const DROP_IN: &str = "/etc/systemd/system/constans-agent.service.d/clock.conf";
 const SPOOL: &str = "/var/lib/constans/spool";
 /// Tells how many reports wait.
 const WAITING: &str = "ls /var/lib/constans/spool | grep -c json$";
-/// So many reports wait at the most.
+/// This many reports wait at the most.
 const MAX_REPORTS: usize = 500;
 /// Days pass in a minute or two.
 const DAYS_PASS: Duration = Duration::from_secs(240);

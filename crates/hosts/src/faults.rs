@@ -294,7 +294,7 @@ fn power_cut(host: Host<'_>) -> Result<(), Failed> {
     Ok(())
 }
 
-/// Kills the agent at steps that a seed chooses, so many times over all kinds; returns how many kinds failed.
+/// Kills the agent at steps that a seed chooses, this many times over all kinds; returns how many kinds failed.
 ///
 /// After each kill the next run must be well, the system's own programs must find what is wanted, and nothing
 /// half-written may be left.

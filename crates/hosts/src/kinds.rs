@@ -6,7 +6,7 @@ use constans_core::run::{Cause, ClauseResult, Outcome, Status, Verdict};
 use constans_wire::report::RunReport;
 use std::time::Instant;
 
-/// One kind: what is wanted, how the system itself says whether it is so, and how somebody changes it by hand.
+/// One kind: what is wanted, how the system itself says whether it is so, and how someone changes it by hand.
 pub struct Case {
     kind: &'static str,
     /// Its backend, if it is not the usual one.
@@ -302,7 +302,7 @@ const CHRONY: Case = Case {
     difference: "servers: wanted time.skerry.example 192.0.2.7, found time.corran.example time.skerry.example 192.0.2.7",
 };
 
-/// Returns the kinds that can be corrected, how somebody changes each by hand, and how the system proves it.
+/// Returns the kinds that can be corrected, how someone changes each by hand, and how the system proves it.
 pub fn correctable() -> Vec<(String, &'static str, &'static str)> {
     let is_correctable =
         |case: &&Case| constans_core::kind::find(case.kind).is_some_and(|kind| kind.correctable());

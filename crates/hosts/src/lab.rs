@@ -37,7 +37,7 @@ pub struct Host<'l> {
     name: &'static str,
 }
 
-/// What a command on a host came to.
+/// The result of a command on a host.
 pub struct ShellOutput {
     /// Its exit status.
     pub exit: i32,
@@ -73,7 +73,7 @@ impl Lab {
         }
     }
 
-    /// Starts so many hosts, and serves this repository of packages at http://hub:8080.
+    /// Starts this many hosts, and serves this repository of packages at http://hub:8080.
     pub fn up(hosts: usize, folder: &Path, repository: &Path) -> Result<Self, Failed> {
         let lab = Self {
             script: script(),

@@ -60,7 +60,7 @@ fn main() -> ExitCode {
     }
 }
 
-/// What the tests came to.
+/// The result of the tests.
 enum TestOutcome {
     /// Hosts cannot be started here, and why.
     NotStarted(String),

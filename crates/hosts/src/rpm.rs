@@ -211,7 +211,7 @@ fn untrusted(root: &Root) -> Result<(), Failed> {
         report.clauses[0].failure.as_ref().map(|failure| failure.message.clone()).unwrap_or_default();
     must(message.contains(&root.fingerprint), &message, &report)?;
     must(!root.path("root/etc/yum.repos.d/skerry.repo").exists(), "something was written", &report)?;
-    // The same repository as somebody would write it who names no key.
+    // The same repository as someone would write it who names no key.
     root.write(
         "root/etc/yum.repos.d/other.repo",
         &format!("[other]\nname=other\nbaseurl=file://{}\n", root.path("repository").display()),

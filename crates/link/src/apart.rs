@@ -1,8 +1,8 @@
 //! The network part as a separate process without rights: the main process sends it requests and verifies its answers.
-//! Whatever a server or anybody in between sends is first read there.
+//! Whatever a server or anyone in between sends is first read there.
 //!
-//! Both speak in frames over a pipe: four bytes of length, then so many bytes. A request is what is request in JSON, then its body;
-//! an answer is the pieces of its body, an empty one, and in JSON whether it came to its end.
+//! Both speak in frames over a pipe: four bytes of length, then this many bytes. A request is what is request in JSON, then its body;
+//! an answer is the pieces of its body, an empty one, and in JSON whether it ended.
 
 use crate::network::{Carried, Carry, Direct, NetworkRequest, Taker};
 use crate::{Identity, LinkError};

@@ -58,7 +58,7 @@ pub enum Reached {
     Open(SocketAddr, Vec<SocketAddr>),
 }
 
-/// Whether an answer came to its end.
+/// Whether an answer ended.
 pub type Carried<'a> = Pin<Box<dyn Future<Output = Result<(), LinkError>> + Send + 'a>>;
 
 /// Takes the pieces of an answer in as they come; once it fails, no more come.
@@ -227,7 +227,7 @@ fn not_taken(url: &str, error: &io::Error) -> LinkError {
     LinkError::Strange { url: url.to_owned(), because: error.to_string() }
 }
 
-/// Returns how long so many bytes may take on the slowest link that is gone along with.
+/// Returns how long this many bytes may take on the slowest link that is gone along with.
 fn at_slowest(bytes: u64) -> Duration {
     Duration::from_secs(bytes / SLOWEST_BYTES_A_SECOND)
 }

@@ -33,7 +33,7 @@ fn fingerprint_of(certificate: &CertificateDer<'_>) -> Option<String> {
     Some(hex(&Sha256::digest(parsed.public_key().raw)))
 }
 
-/// Returns what is wrong in the words of somebody who sets up a node.
+/// Returns what is wrong in the words of someone who sets up a node.
 pub fn words(error: &Error) -> String {
     match error {
         Error::InvalidCertificate(CertificateError::UnknownIssuer) => WRONG_AUTHORITY.to_owned(),

@@ -12,7 +12,7 @@ use rocket::http::Status;
 use serde::de::DeserializeOwned;
 use sqlx::PgPool;
 
-/// So many bytes of JSON are read at once.
+/// This many bytes of JSON are read at once.
 const READ_AT_ONCE: usize = 128 * 1024;
 /// The largest file of a kit, in bytes.
 pub const MAX_FILE: u64 = 64 * 1024 * 1024;

@@ -21,7 +21,7 @@ pub struct ShownCertificate {
     pub spki: Vec<u8>,
 }
 
-/// Somebody at the other end of a connection.
+/// Someone at the other end of a connection.
 pub struct Caller {
     /// Where from.
     pub address: SocketAddr,

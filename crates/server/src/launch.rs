@@ -34,7 +34,7 @@ use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 
-/// So many connections a network may have whose callers showed no certificate.
+/// This many connections a network may have whose callers showed no certificate.
 const STRANGERS_OF_NETWORK: usize = 1_024;
 /// How often the server notes that it hears.
 const ALIVE_EVERY: Duration = Duration::from_secs(10);

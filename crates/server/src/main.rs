@@ -52,7 +52,7 @@ fn main() -> ExitCode {
         .with_env_filter(filter)
         .with_writer(std::io::stderr)
         .with_ansi(std::io::stderr().is_terminal());
-    // One object of JSON a line, for whoever gathers logs.
+    // One object of JSON a line, for anyone who gathers logs.
     if std::env::var("CONSTANS_LOG_FORMAT").is_ok_and(|format| format == "json") {
         log.json().init();
     } else {
@@ -79,7 +79,7 @@ fn main() -> ExitCode {
             Command::Person(command) => people::person(command).await,
             Command::Token(command) => people::token(command).await,
             Command::Openapi => {
-                // Whoever reads only the beginning has seen what they wanted.
+                // Anyone who reads only the beginning has seen what they wanted.
                 let _ = writeln!(std::io::stdout(), "{}", api::document_text());
                 Ok(())
             }

@@ -24,9 +24,9 @@ const STORED: u64 = 1024 * MIB;
 const PROTECTED_FREE: u64 = 64 * MIB;
 /// The least version: `unique nulls not distinct`.
 const POSTGRES: i32 = 150_000;
-/// The server's own connections and some for whoever looks at the database.
+/// The server's own connections and some for anyone who looks at the database.
 const CONNECTIONS: i64 = 20;
-/// From so many nodes on the usual 128 MB of `shared_buffers` make lists slow.
+/// From this many nodes on the usual 128 MB of `shared_buffers` make lists slow.
 const MANY_NODES: u64 = 10_000;
 const PATIENCE: Duration = Duration::from_secs(10);
 

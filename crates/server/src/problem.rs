@@ -124,7 +124,7 @@ pub enum ApiError {
     TooLarge {
         /// What.
         what: &'static str,
-        /// So many bytes are read of it.
+        /// This many bytes are read of it.
         most_bytes: u64,
     },
     /// Something that the server does by itself failed: it is a fault of the server or of its machine.
@@ -215,7 +215,7 @@ fn size_words(bytes: u64) -> String {
     if bytes.is_multiple_of(MIB) { format!("{} MiB", bytes / MIB) } else { format!("{} KiB", bytes / 1024) }
 }
 
-/// After so many seconds a request that found the server busy is tried again.
+/// After this many seconds a request that found the server busy is tried again.
 const RETRY_AFTER_SECS: &str = "5";
 
 /// What a handler answers.

@@ -1,5 +1,5 @@
 //! The log line of each request: who, from where, what, and the answer. Nothing of what was sent, and of strangers not more
-//! lines than somebody would read.
+//! lines than someone would read.
 
 use crate::callers::{caller_of, network_text};
 use crate::jobs::refused_requests::RefusedRequests;
@@ -16,11 +16,11 @@ use std::time::Instant;
 
 /// The longest path that is logged, in bytes.
 const LONGEST_PATH: usize = 200;
-/// So many lines a second are written of strangers, and so many at once at first.
+/// This many lines a second are written of strangers, and this many at once at first.
 const LINES_A_SECOND: NonZeroU32 = NonZeroU32::new(20).expect("it is not 0");
 const LINES_AT_ONCE: NonZeroU32 = NonZeroU32::new(200).expect("it is not 0");
 
-/// The lines about strangers at a listener, as many as somebody would read.
+/// The lines about strangers at a listener, as many as someone would read.
 pub struct StrangersLines {
     listener: &'static str,
     limiter: DefaultDirectRateLimiter,
@@ -100,7 +100,7 @@ impl Fairing for RequestLog {
             .route()
             .map_or_else(|| "nothing that is there".to_owned(), |route| route.uri.path().to_owned());
         let from = caller.map(|caller| caller.address.ip()).unwrap_or(std::net::Ipv4Addr::LOCALHOST.into());
-        // Whoever shows nothing was not signed in yet: the console's first page is no attempt at anything.
+        // A caller without credentials was not signed in yet: the console's first page is no attempt at anything.
         let shows_something = node.is_some()
             || request.headers().contains("Authorization")
             || session::shown(request).is_some();
@@ -113,7 +113,7 @@ impl Fairing for RequestLog {
         if !self.lines.may_write(is_stranger) {
             return;
         }
-        // Whoever is known may have the node that it is about in the line.
+        // For a known caller the line may name the node that it is about.
         let path = match person {
             Some(_) => request.uri().path().as_str().chars().take(LONGEST_PATH).collect(),
             None => named,

@@ -25,7 +25,7 @@ pub struct Settings {
     /// The key of --people-certificate, as PEM
     #[arg(long, value_name = "FILE", requires = "people_certificate")]
     pub people_key: Option<PathBuf>,
-    /// An ACME server that issues the certificate for the people's listener: the URL of its directory. Whoever names it agrees to
+    /// An ACME server that issues the certificate for the people's listener: the URL of its directory. Anyone who names it agrees to
     /// its terms
     #[arg(long, value_name = "URL", conflicts_with = "people_certificate")]
     pub acme: Option<String>,

@@ -6,7 +6,7 @@ use constans_core::change::{ClauseImpact, Impact};
 /// On how many nodes something happens to a clause.
 type NodesOf = fn(&ClauseImpact) -> u64;
 
-/// So many clauses of each sort are listed.
+/// This many clauses of each sort are listed.
 const LISTED: usize = 20;
 
 /// Returns the impact of a change in lines: what it takes from nodes first, then what changes and what is new, the services that

@@ -18,7 +18,7 @@ pub struct HowToChange {
     /// Request it: another person hands it out.
     #[serde(default)]
     pub request: bool,
-    /// Confirms that the change takes clauses from at most so many nodes.
+    /// Confirms that the change takes clauses from at most this many nodes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub confirm: Option<u64>,
     /// Continue although the desired state of some nodes cannot be resolved.

@@ -15,7 +15,7 @@ pub struct Event {
     pub id: i64,
     /// When.
     pub at: Timestamp,
-    /// `act`, `handed_out`, `joined` or `revoked` of what somebody did; of a node `drift_found`, `drift_ended`, `run_failed`,
+    /// `act`, `handed_out`, `joined` or `revoked` of what someone did; of a node `drift_found`, `drift_ended`, `run_failed`,
     /// `run_recovered`, `silent`, `heard_again`, `duplicate_identity` or `certificate_ends`. Newer servers may have others.
     pub kind: String,
     /// Who did it; none of what was noticed.

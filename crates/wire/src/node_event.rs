@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-/// So many clauses are named by an event; the others are counted.
+/// This many clauses are named by an event; the others are counted.
 pub const MAX_NAMED: usize = 5;
 
 /// The clauses of an event: the first of them by address, and the number of others.

@@ -216,7 +216,7 @@ impl Granted {
     }
 }
 
-/// A page of the console that failed in somebody's browser.
+/// A page of the console that failed in someone's browser.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PageError {

@@ -3,7 +3,7 @@
 /// Replaces every NUL that stands in the strings of a JSON text (RFC 8259) by U+2400, its symbol: PostgreSQL cannot hold it in
 /// any text. Nothing else changes, the length neither. Returns how many were replaced.
 ///
-/// A lone surrogate, which it cannot hold either, is refused by whoever reads the JSON; a NUL that is not escaped is no JSON.
+/// A lone surrogate, which it cannot hold either, is refused by readers of JSON; a NUL that is not escaped is no JSON.
 pub fn without_nul(json: &mut [u8]) -> usize {
     let mut replaced = 0;
     let mut at = 0;

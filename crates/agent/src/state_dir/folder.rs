@@ -22,17 +22,17 @@ use uuid::Uuid;
 /// The agent's own folder below a root.
 pub const DEFAULT_FOLDER: &str = "var/lib/constans";
 
-/// Where the order of runs is kept: with the memories, so that whoever loses them begins a new epoch.
+/// Where the order of runs is kept: with the memories, so that losing them begins a new epoch.
 const ORDER: &str = "memory/runs.json";
 /// Where files lie that could not be used, each under the time when that was found.
 const ASIDE: &str = "aside";
 /// What they were called, and what was wrong with them.
 const ASIDE_LIST: &str = "aside.json";
-/// So many of them are kept.
+/// This many of them are kept.
 const MAX_ASIDE: usize = 20;
 /// The format of the folder.
 const FORMAT: u32 = 1;
-/// So many eventful runs are kept whole on a node.
+/// This many eventful runs are kept whole on a node.
 const MAX_WHOLE_RUNS: usize = 500;
 
 /// The agent's own folder, and the clock that dates what is kept there. Clones are the same folder.
@@ -74,7 +74,7 @@ pub struct RunOrder {
     pub memory_epoch: Uuid,
     /// Rises with every run.
     pub sequence: u64,
-    /// The run that began last, until it has come to its end.
+    /// The run that began last, until it has ended.
     #[serde(default)]
     pub begun: Option<Begun>,
 }
@@ -110,7 +110,7 @@ impl StateDir {
         Ok(())
     }
 
-    /// Returns the folder of a simulated node, which goes by `clock` and keeps so many eventful runs whole.
+    /// Returns the folder of a simulated node, which goes by `clock` and keeps this many eventful runs whole.
     pub fn in_memory(files: &InMemory, clock: Clock, most_whole_runs: usize) -> Self {
         Self { storage: Arc::new(files.clone()), clock, most_whole_runs }
     }
@@ -295,7 +295,7 @@ impl StateDir {
         self.storage.list(folder.as_ref()).unwrap_or_default()
     }
 
-    /// Locks a name for one holder at a time; none if somebody else holds it.
+    /// Locks a name for one holder at a time; none if someone else holds it.
     ///
     /// # Errors
     ///
@@ -409,7 +409,7 @@ impl StateDir {
         Ok(order)
     }
 
-    /// Notes that the run that began last has come to its end, or is on record.
+    /// Notes that the run that began last has ended, or is on record.
     ///
     /// # Errors
     ///

@@ -21,7 +21,7 @@ struct Held {
 
 impl InMemory {
     fn held(&self) -> MutexGuard<'_, Held> {
-        // Each change is one call: whoever panicked left nothing half done.
+        // Each change is one call: a panic leaves nothing half done.
         self.held.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

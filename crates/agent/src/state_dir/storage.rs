@@ -80,7 +80,7 @@ pub trait Storage: Debug + Send + Sync {
     /// Returns why they cannot be listed.
     fn list(&self, folder: &Path) -> io::Result<Vec<Listed>>;
 
-    /// Locks a name for one holder at a time, also among processes; none if somebody else holds it.
+    /// Locks a name for one holder at a time, also among processes; none if someone else holds it.
     ///
     /// # Errors
     ///

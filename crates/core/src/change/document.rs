@@ -128,7 +128,7 @@ impl DocumentEdit {
     }
 }
 
-/// So many lines stand around what differs.
+/// This many lines stand around what differs.
 const AROUND: usize = 2;
 
 fn written(value: &Value) -> String {
@@ -137,7 +137,7 @@ fn written(value: &Value) -> String {
     text + "\n"
 }
 
-/// Returns those of the edits whose document is no longer what they found: somebody edited it since. `now` has those that
+/// Returns those of the edits whose document is no longer what they found: someone edited it since. `now` has those that
 /// there are.
 pub fn later_edits<'e>(
     edits: &'e [DocumentEdit],

@@ -5,9 +5,9 @@ use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-/// So many nodes are named as examples.
+/// This many nodes are named as examples.
 const EXAMPLES: usize = 3;
-/// So many clauses, and restarts, are listed.
+/// This many clauses, and restarts, are listed.
 const LISTED: usize = 200;
 
 /// A clause as part of a state.

@@ -7,7 +7,7 @@ use serde_json::Value;
 
 /// Returns the clause that keeps the thing as it was found before it was corrected; none if nothing can say that.
 ///
-/// A file that was removed comes back without contents here: whoever has the old ones adds them. What is concealed
+/// A file that was removed comes back without contents here: anyone who has the old ones adds them. What is concealed
 /// stays as it is wanted.
 pub fn as_it_was(clause: &Clause, found: &Found) -> Option<Clause> {
     let mut was = clause.clone();

@@ -104,7 +104,7 @@ impl Mistake {
     }
 }
 
-/// Says the parser's message in the words of somebody who writes a document.
+/// Says the parser's message in the words of someone who writes a document.
 fn plain(message: &str) -> (String, Option<String>) {
     let (what, expected) = message.split_once(", expected ").unwrap_or((message, ""));
     let hint = match (what, expected) {

@@ -52,7 +52,7 @@ struct Expression {
     uses: Uses,
 }
 
-/// What an expression comes to on one node.
+/// The result of an expression on one node.
 enum Evaluated {
     Value(CelValue),
     /// The node did not report these fields.

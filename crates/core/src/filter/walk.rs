@@ -10,7 +10,7 @@ const MAX_LIST: usize = 1_000;
 /// The longest pattern of `matches`, in bytes, and the most that it may take when it is compiled.
 const MAX_PATTERN: usize = 200;
 const MAX_COMPILED_PATTERN: usize = 64 * 1024;
-/// A pattern is compiled whenever it is used: that takes as long as so many parts of a condition.
+/// A pattern is compiled whenever it is used: that takes as long as this many parts of a condition.
 const PATTERN_WEIGHT: u64 = 500;
 
 /// The names that a condition uses.

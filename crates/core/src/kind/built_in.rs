@@ -1,4 +1,4 @@
-//! The kinds that every agent of this version knows. Whoever does something for each of them matches on [`BuiltInKind`], so
+//! The kinds that every agent of this version knows. Code for each of them matches on [`BuiltInKind`], so
 //! that the compiler leads a new kind to every place.
 
 macro_rules! built_in_kinds {

@@ -1,4 +1,4 @@
-//! The lines of a text, each with what ends it: whoever changes one leaves the ends of the others as they are.
+//! The lines of a text, each with what ends it: changing one keeps the ends of the others.
 
 use super::line_end;
 

@@ -49,7 +49,7 @@ pub enum Action {
     /// Find out what changing the packages of these clauses together would take along, and change nothing; answer
     /// [`RunEvent::PackagePreview`].
     Preview(Vec<usize>),
-    /// Keep what stands there, since it is left for a while and somebody may change it again; answer [`RunEvent::Kept`].
+    /// Keep what stands there, since it is left for a while and someone may change it again; answer [`RunEvent::Kept`].
     Keep(usize),
     /// Correct these differences; answer [`RunEvent::Corrected`].
     Correct(usize, Vec<Difference>),
@@ -67,19 +67,19 @@ pub enum Action {
 /// The result of a request.
 #[derive(Debug, Clone)]
 pub enum RunEvent {
-    /// What an inspection came to, and how long it took in microseconds.
+    /// The result of an inspection, and how long it took in microseconds.
     Inspected(Inspection, u64),
-    /// What a look ahead came to.
+    /// The result of a look ahead.
     PackagePreview(PackagePreview, u64),
     /// What was kept, or why it could not be.
     Kept(Result<Vec<StoredCopy>, Failure>, u64),
-    /// What a correction came to.
+    /// The result of a correction.
     Corrected(Correction, u64),
-    /// What a reaction came to.
+    /// The result of a reaction.
     Reacted(Result<Vec<NativeStep>, Failure>, u64),
 }
 
-/// What an inspection came to.
+/// The result of an inspection.
 #[derive(Debug, Clone)]
 pub enum Inspection {
     /// The thing was seen, or seen not to be there.
@@ -107,7 +107,7 @@ pub struct Seen {
     pub running_since: Option<Timestamp>,
 }
 
-/// What a correction came to.
+/// The result of a correction.
 #[derive(Debug, Clone, Default)]
 pub struct Correction {
     /// Why it failed, if it did; some of it may have been done.
@@ -145,7 +145,7 @@ pub struct PackagePreview {
 #[error("the run did not ask for this")]
 pub struct OutOfOrder;
 
-/// What a run came to.
+/// The result of a run.
 #[derive(Debug, Clone)]
 pub struct Finished {
     /// Its status.
@@ -168,9 +168,9 @@ pub struct Finished {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PartOf {
-    /// So many clauses were not touched.
+    /// This many clauses were not touched.
     pub left_out: u64,
-    /// So many of them are known to be out of line.
+    /// This many of them are known to be out of line.
     pub known_out_of_line: u64,
 }
 

@@ -49,7 +49,7 @@ impl Freeze {
     }
 }
 
-/// So many openings of windows are followed until all are open at once; windows that never are have an opening all the same.
+/// This many openings of windows are followed until all are open at once; windows that never are have an opening all the same.
 const MAX_OPENINGS: usize = 64;
 
 /// What holds for all clauses of a run.

@@ -35,7 +35,7 @@ impl Run<'_> {
         }
     }
 
-    /// Returns whether a drift that is left for its grace was not kept yet as it is now: somebody may change it again.
+    /// Returns whether a drift that is left for its grace was not kept yet as it is now: someone may change it again.
     pub(super) fn is_to_be_kept(&self, at: usize) -> bool {
         self.memories[at].as_ref().and_then(|memory| memory.drift.as_ref()).is_some_and(|drift| !drift.kept)
     }

@@ -39,7 +39,7 @@ pub struct DueCause {
     pub happened: bool,
 }
 
-/// After so many failures a reaction is tried only under a new state or on demand.
+/// After this many failures a reaction is tried only under a new state or on demand.
 pub(super) const MAX_ATTEMPTS: u32 = 3;
 
 impl DueReaction {

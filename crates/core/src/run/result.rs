@@ -221,7 +221,7 @@ pub struct MissedReaction {
     pub running_since: Timestamp,
 }
 
-/// What became of a reaction.
+/// The result of a reaction.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ReactionResult {
@@ -231,11 +231,11 @@ pub struct ReactionResult {
     pub causes: Vec<ClauseAddress>,
     /// When it was set off.
     pub since: Timestamp,
-    /// What became of it.
+    /// The result of it.
     pub state: ReactionState,
 }
 
-/// What became of a reaction.
+/// The result of a reaction.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]

@@ -1056,7 +1056,7 @@ mod properties {
         #[test]
         fn enforce_does_what_observe_said_and_observe_does_nothing((clauses, running, edits) in scene()) {
             let mut node = Node::default().with("service:s", "running", running);
-            // A history: an earlier state was applied, then somebody edited.
+            // A history: an earlier state was applied, then someone edited.
             let earlier: Vec<_> = clauses.iter().map(|one| (one.1.min(2), one.1, false, false, None)).collect();
             node.run(&build(&earlier), enforce());
             for (at, edit) in edits.iter().enumerate().take(clauses.len()) {

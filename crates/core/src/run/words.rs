@@ -235,7 +235,7 @@ impl MissedReaction {
 }
 
 impl ReactionResult {
-    /// Returns in words what became of the reaction.
+    /// Returns in words the result of the reaction.
     pub fn words(&self) -> Sentence {
         let state = match self.state {
             ReactionState::Done => "done",

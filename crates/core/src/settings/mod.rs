@@ -23,7 +23,7 @@ pub const LONGEST_INTERVAL_SECS: u64 = 7 * 86_400;
 pub const LONGEST_GRACE_SECS: u64 = 90 * 86_400;
 /// How much an attic may hold at the least, in MiB.
 pub const SMALLEST_ATTIC_MIB: u64 = 1;
-/// Fixed hours are spread over so many seconds after them unless said otherwise.
+/// Fixed hours are spread over this many seconds after them unless said otherwise.
 const DEFAULT_SPREAD_AFTER_HOUR_SECS: u64 = 300;
 
 /// Settings of agents, as far as a group names any.
@@ -144,7 +144,7 @@ pub struct DescribedSetting {
 /// When something is done again and again.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Rhythm<'s> {
-    /// After so many seconds.
+    /// After this many seconds.
     Every(u64),
     /// At these hours.
     At(&'s BTreeSet<HourOfDay>),

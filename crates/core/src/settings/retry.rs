@@ -1,6 +1,6 @@
 //! When a server that did not answer is tried again.
 
-/// The first try comes after so many seconds.
+/// The first try comes after this many seconds.
 const FIRST_SECS: u64 = 15;
 /// However long the interval is, tries are no further apart.
 const WIDEST_SECS: u64 = 15 * 60;

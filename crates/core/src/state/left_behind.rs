@@ -7,7 +7,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
-/// A clause that was wanted and applied, and is no longer desired: the node keeps its thing until somebody makes it gone.
+/// A clause that was wanted and applied, and is no longer desired: the node keeps its thing until someone makes it gone.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct LeftBehind {

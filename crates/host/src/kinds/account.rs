@@ -111,7 +111,7 @@ pub(super) fn correct(
     Ok(())
 }
 
-/// An account whose programs run is not removed: ending them unasked could lose somebody's work.
+/// An account whose programs run is not removed: ending them unasked could lose someone's work.
 fn in_use(error: HostError) -> HostError {
     let is_used =
         error.command.as_ref().is_some_and(|step| step.output.contains("currently used by process"));

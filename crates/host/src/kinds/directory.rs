@@ -10,7 +10,7 @@ use constans_core::run::Seen;
 use constans_core::state::Clause;
 use std::collections::BTreeSet;
 
-/// At most so many unknown entries are removed at once.
+/// At most this many unknown entries are removed at once.
 const MAX_REMOVED: usize = 20;
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {

@@ -102,7 +102,7 @@ fn file_of(rules: &[Rule]) -> String {
     text
 }
 
-/// Reads the rules back; none if somebody changed the file.
+/// Reads the rules back; none if someone changed the file.
 pub(super) fn rules_of(text: &str) -> Option<Vec<Rule>> {
     let message =
         text.lines().filter_map(|line| line.trim().strip_prefix("# {").map(|rest| format!("{{{rest}")));
@@ -112,7 +112,7 @@ pub(super) fn rules_of(text: &str) -> Option<Vec<Rule>> {
 
 /// What the node has of our rules.
 struct Rules {
-    /// In the file that is read at boot; none if somebody changed it.
+    /// In the file that is read at boot; none if someone changed it.
     at_boot: Option<Vec<Rule>>,
     /// Why the file is not read at boot.
     not_read: Option<String>,
@@ -170,7 +170,7 @@ pub(super) fn listed(text: &str) -> serde_json::Result<Vec<Rule>> {
         .collect())
 }
 
-/// Reads a rule as the kernel lists it. Its name is its comment; what nobody but somebody else wrote shows in `then`.
+/// Reads a rule as the kernel lists it. Its name is its comment; what nobody but someone else wrote shows in `then`.
 fn rule_of_kernel(rule: &Value) -> Option<Rule> {
     let mut read = Rule {
         name: rule["comment"].as_str()?.to_owned(),
@@ -311,7 +311,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         NotSeen::Unsupported(why) => HostError::new(why),
         NotSeen::Failed(error) => error,
     })?;
-    // What somebody changed by hand in our file is put back with the rules that the kernel still has of ours.
+    // What someone changed by hand in our file is put back with the rules that the kernel still has of ours.
     let mut all = rules.at_boot.unwrap_or_default();
     all.retain(|rule| rule.name != clause.name());
     if clause.gone == Gone::No {

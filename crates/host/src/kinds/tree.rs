@@ -12,9 +12,9 @@ use constans_core::state::Clause;
 use serde_json::{Map, Value};
 use std::collections::{BTreeMap, BTreeSet};
 
-/// At most so many unknown entries are removed at once.
+/// At most this many unknown entries are removed at once.
 const MAX_REMOVED: usize = 20;
-/// At most so many entries of a tree that should be gone are removed.
+/// At most this many entries of a tree that should be gone are removed.
 const MAX_GONE: usize = 1_000;
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {

@@ -233,7 +233,7 @@ impl PackageManager for Rpm {
         self.change(&["--assumeyes", "install", &format!("{name}-{version}")])
     }
 
-    /// rpm keeps settings that somebody changed, under another name.
+    /// rpm keeps settings that someone changed, under another name.
     fn remove(&self, name: &str, gone: Gone) -> Result<(Ended, Vec<String>), HostError> {
         let mut settings = Vec::new();
         if gone == Gone::WithSettings {

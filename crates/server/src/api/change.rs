@@ -328,7 +328,7 @@ pub fn confirmed(how: &HowToChange) -> Option<Confirmed> {
     how.confirm.map(|takes_from| Confirmed { takes_from, ..Confirmed::default() })
 }
 
-/// Returns what became of the change that a request made before, if this one repeats it by its key.
+/// Returns the result of the change that a request made before, if this one repeats it by its key.
 ///
 /// # Errors
 ///
@@ -339,7 +339,7 @@ pub async fn repeated(db: &PgPool, here: &Here, asker: &Asker) -> Result<Option<
     Ok(Some(answer(wait(db, &here.nudge, no).await?)?.into_inner()))
 }
 
-/// Queues a change, waits for it, and answers what became of it.
+/// Queues a change, waits for it, and answers its result.
 ///
 /// # Errors
 ///

@@ -71,7 +71,7 @@ pub fn part(name: &str) -> Option<Part> {
 /// Smaller bodies are not worth it, in bytes.
 const LEAST_COMPRESSED: usize = 1_024;
 
-/// Compresses an answer of some size for whoever can read it; what goes on and on (events) has no size.
+/// Compresses an answer of some size for anyone who can read it; a stream of events has no size.
 fn compress<'r>(request: &Request<'_>, response: &mut Response<'r>) {
     let accepts = request
         .headers()

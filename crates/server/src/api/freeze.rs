@@ -15,12 +15,12 @@ use sqlx::PgPool;
 
 /// The longest freeze: 90 days.
 const LONGEST_SECS: u64 = 90 * 86_400;
-/// So many nodes are named by one freeze.
+/// This many nodes are named by one freeze.
 const MAX_NODES: usize = 1_000;
-/// So many clauses are named by one freeze, each so long at most.
+/// This many clauses are named by one freeze, each of this length at most.
 const MAX_CLAUSES: usize = 100;
 const LONGEST_CLAUSE: usize = 300;
-/// So many freezes are in force at once: each node that they are for is given all of them.
+/// This many freezes are in force at once: each node that they are for is given all of them.
 const MAX_IN_FORCE: i64 = 100;
 
 /// The freezes that are in force, or also those that are over, the newest first; at most 200.

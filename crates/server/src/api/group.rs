@@ -133,7 +133,7 @@ pub struct HowAsQuery {
     #[field(default = false)]
     #[param(required = false)]
     preview: bool,
-    /// Confirms that the change takes clauses from at most so many nodes.
+    /// Confirms that the change takes clauses from at most this many nodes.
     #[param(required = false, value_type = u32)]
     confirm: Number,
     /// Continue although the desired state of some nodes cannot be resolved.
@@ -227,7 +227,7 @@ fn check_settings(settings: &GroupSettings) -> Result<(), String> {
     }
 }
 
-/// So many controls and times a week an assignment names at most.
+/// This many controls and times a week an assignment names at most.
 const MAX_CONTROLS: usize = 100;
 const MAX_HOURS: usize = 50;
 

@@ -1,4 +1,4 @@
-//! Whether the server is alive and ready: for whoever restarts it or sends callers elsewhere. It says no more than that.
+//! Whether the server is alive and ready: for anyone who restarts it or sends callers elsewhere. It reports nothing else.
 
 use crate::here::Here;
 use rocket::http::Status;

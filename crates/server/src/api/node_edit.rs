@@ -18,9 +18,9 @@ use sqlx::PgPool;
 use std::slice;
 use std::sync::Arc;
 
-/// So many nodes are labelled at once.
+/// This many nodes are labelled at once.
 const MAX_NODES: usize = 1_000;
-/// So many labels are set and removed at once.
+/// This many labels are set and removed at once.
 const MAX_LABELS: usize = 50;
 
 /// Sets and removes labels of nodes.

@@ -25,7 +25,7 @@ use std::time::{Duration, Instant};
 
 /// More nodes are not sent one by one.
 const MAX_TICKS: usize = 2_000;
-/// So many of the last events are shown.
+/// This many of the last events are shown.
 const LATELY: i64 = 12;
 /// How long a filter may take that is decided node by node.
 const LONGEST_DECISION: Duration = Duration::from_secs(5);
@@ -89,7 +89,7 @@ pub async fn overview(
     }))
 }
 
-/// What a filter comes to.
+/// The result of a filter.
 pub struct Narrowed {
     /// Which nodes the list is about.
     pub by: Narrowing,

@@ -1,4 +1,4 @@
-//! Pages of the console that failed in somebody's browser: the server's log is where they are looked for.
+//! Pages of the console that failed in someone's browser: the server's log is where they are looked for.
 
 use crate::body::SmallBody;
 use crate::problem::{Answer, ApiError};

@@ -20,9 +20,9 @@ use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// So many failures of one name from one address cost no waiting; from then on it doubles with each.
+/// This many failures of one name from one address cost no waiting; from then on it doubles with each.
 const FREE_FAILURES: i64 = 4;
-/// After so many failures from one address each further try has to wait.
+/// After this many failures from one address each further try has to wait.
 const MANY_FROM_ADDRESS: i64 = 30;
 /// The longest wait.
 const LONGEST_WAIT_SECS: u64 = 60;
@@ -186,7 +186,7 @@ pub async fn sign_out(
 async fn check_password(db: &PgPool, by: &SignIn, from: CallerAddress) -> Result<Vec<String>, ApiError> {
     let address = network_text(from.0);
     let name: String = by.name.chars().take(64).collect();
-    // Whoever sends many at once does not get past the count of failures before it rises.
+    // Many attempts at once do not get past the count of failures before it rises.
     let _turn = password::turn().await;
     let failures = person::failures(db, &name, &address).await?;
     if let Some(wait_secs) = wait_secs(&failures, crate::clock::now()) {

@@ -18,12 +18,12 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-/// The protocol that whoever looks for the proof asks for (RFC 8737).
+/// The protocol of requests for the proof (RFC 8737).
 pub const PROOF_PROTOCOL: &str = "acme-tls/1";
 const ACCOUNT: &str = "acme-account.json";
 const CERTIFICATE: &str = "acme-certificate.pem";
 const KEY: &str = "acme-certificate.key";
-/// So long the ACME server may take to look for the proofs, and to issue.
+/// How long the ACME server may take to look for the proofs, and to issue.
 const PATIENCE: Duration = Duration::from_secs(120);
 
 /// Which ACME server, and as whom.
@@ -162,7 +162,7 @@ fn proof(name: &str, digest: &[u8]) -> Result<Arc<CertifiedKey>, CertificateErro
     params.custom_extensions = vec![CustomExtension::new_acme_identifier(digest)];
     let certificate = params.self_signed(&key)?.der().clone();
     let key = PrivateKeyDer::try_from(key.serialize_der()).map_err(|_| CertificateError::NoProof)?;
-    // Its critical extension is known to whoever looks for it, and to nobody else.
+    // Its critical extension is known only to those who look for it.
     let key = default_provider().key_provider.load_private_key(key).map_err(CertificateError::Key)?;
     Ok(Arc::new(CertifiedKey::new(vec![certificate], key)))
 }

@@ -303,7 +303,7 @@ impl ServedCertificate {
     }
 
     /// Returns the TLS settings of a listener that shows this certificate and offers these protocols. With `nodes`, callers may show
-    /// a certificate of the CA, and one of anybody else's is refused.
+    /// a certificate of the CA, and one of anyone else's is refused.
     ///
     /// # Errors
     ///

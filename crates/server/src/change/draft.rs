@@ -38,7 +38,7 @@ pub struct Draft<'a> {
     pub request_key: Option<&'a str>,
 }
 
-/// So many requests of one person wait at once: each keeps what was prepared of its nodes.
+/// This many requests of one person wait at once: each keeps what was prepared of its nodes.
 const MAX_REQUESTS: i64 = 20;
 
 /// Queues a change and returns its number. It is worked at when the transaction is committed.

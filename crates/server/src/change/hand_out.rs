@@ -14,13 +14,13 @@ use serde_json::json;
 use sqlx::{Connection as _, PgConnection};
 use std::time::Instant;
 
-/// What became of a hand-out.
+/// The result of a hand-out.
 pub enum HandOut {
     /// It is done.
     Done,
     /// It waits for a person: for confirmation, or for approval.
     Waiting,
-    /// Somebody holds the lock: to be tried again.
+    /// Someone holds the lock: to be tried again.
     Busy,
     /// Something else was handed out since, so that it has to be prepared anew.
     Outdated,

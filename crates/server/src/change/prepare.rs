@@ -20,11 +20,11 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// So many nodes are prepared in a transaction.
+/// This many nodes are prepared in a transaction.
 const TOGETHER: i64 = 500;
 /// When fewer were edited meanwhile, they are caught up with under the lock.
 const FEW: usize = 200;
-/// So many clauses are known at once while the impact is counted.
+/// This many clauses are known at once while the impact is counted.
 const MAX_CLAUSES: usize = 100_000;
 
 /// Work on a change that this process claimed.

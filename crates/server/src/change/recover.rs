@@ -65,7 +65,7 @@ impl Watch {
         let lock = async |db: &mut PgConnection, statement: &'static str| {
             sqlx::query(statement).bind(ONE_AT_A_TIME).execute(db).await.map_err(io::Error::other)
         };
-        // Held until the folder knows too: whoever waits for it would find the same once more.
+        // Held until the folder knows too: the next one would find the same once more.
         lock(&mut *db, "select pg_advisory_lock($1)").await?;
         let done = self.put_right_alone(&mut *db).await;
         lock(db, "select pg_advisory_unlock($1)").await?;

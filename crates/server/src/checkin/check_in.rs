@@ -30,7 +30,7 @@ use uuid::Uuid;
 /// The longest promise that is taken: a node that promises more would never be late.
 const LONGEST_PROMISE_SECS: u64 = 7 * 86_400;
 
-/// So many causes of a pending restart are kept, and so many characters of each.
+/// This many causes of a pending restart are kept, and this many characters of each.
 const MAX_CAUSES: usize = 50;
 const MAX_CAUSE_TEXT: usize = 200;
 

@@ -12,9 +12,9 @@ use uuid::Uuid;
 
 /// The scheme of digests of freezes.
 const FREEZES_SCHEME: &str = "freezes1";
-/// So many freezes that a node says it holds are taken in at most.
+/// This many freezes that a node says it holds are taken in at most.
 const MAX_HELD: usize = 100;
-/// So many characters of a reason or an address of these.
+/// This many characters of a reason or an address of these.
 const LONGEST_TEXT: usize = 500;
 
 /// Returns the freezes that a node is given, if it holds others. While the server recovers, a node keeps those that it holds and

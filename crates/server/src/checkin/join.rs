@@ -19,14 +19,14 @@ use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// The server's version and clock, for whoever wants to know whether it can be reached.
+/// The server's version and clock, for anyone who wants to know whether it can be reached.
 #[utoipa::path(tag = "agents", security(()), responses((status = 200, body = Greeting)))]
 #[get("/greeting")]
 pub fn greeting() -> Json<Greeting> {
     Json(Greeting { server: env!("CARGO_PKG_VERSION").to_owned(), now: crate::clock::now() })
 }
 
-/// Asks to be a node of this fleet, or what became of it.
+/// Asks to be a node of this fleet, or for the result.
 #[utoipa::path(tag = "agents", security(()), request_body = JoinRequest, responses((status = 200, body = JoinAnswer)))]
 #[post("/join", data = "<sent>")]
 pub async fn join(
@@ -44,7 +44,7 @@ pub async fn join(
     let revoked = node::of_key(&mut *transaction, &read.spki)
         .await?
         .filter(|node| node.is_revoked && !node.is_key_revoked && !node.is_retired);
-    // Who holds the key of a known request may ask what became of it, also when the invitation is over.
+    // Who holds the key of a known request may ask its result, also when the invitation is over.
     let is_asked_by =
         |last: &RequestRow| status != InvitationStatus::Unknown && last.invitation == Some(sent.invitation);
     let answer = match (last, revoked) {
@@ -70,7 +70,7 @@ fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
     })
 }
 
-/// A known node whose certificate ended asks for another, or what became of that. Its request is
+/// A known node whose certificate ended asks for another, or for the result. Its request is
 /// signed by the key that it has.
 #[utoipa::path(tag = "agents", security(()), request_body = AskAgain, responses((status = 200, body = JoinAnswer)))]
 #[post("/ask-again", data = "<sent>")]

@@ -26,7 +26,7 @@ impl Activity {
         Busy(self.clone())
     }
 
-    /// Returns once no request was under way for so long.
+    /// Returns once no request was under way for this long.
     pub async fn idle_for(&self, longest: Duration) {
         loop {
             let due = {

@@ -13,14 +13,14 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 use tokio::time::{Instant, Sleep, sleep, timeout_at};
 
-/// A body that sends nothing for so long is over.
+/// A body that sends nothing for this long is over.
 const STALL: Duration = Duration::from_secs(20);
-/// So long one may take in all.
+/// How long one may take in all.
 const LONGEST: Duration = Duration::from_secs(600);
-/// So many bytes are read of one at most, those that Rocket refused included: twice what any request may have, which is a file
+/// This many bytes are read of one at most, those that Rocket refused included: twice what any request may have, which is a file
 /// of a kit.
 const MAX_BYTES: usize = 2 * MAX_FILE as usize;
-/// After Rocket has answered, so much longer is the rest of a body read, so that the caller comes to read the answer.
+/// After Rocket has answered, this much longer is the rest of a body read, so that the caller comes to read the answer.
 const DRAINED_FOR: Duration = Duration::from_secs(10);
 
 /// What a caller sends, bounded in time and size.

@@ -7,7 +7,7 @@ use std::time::Duration;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::time::{Sleep, sleep};
 
-/// So long, and so many bytes, a caller may go on sending after the last answer; nobody reads them.
+/// So long, and this many bytes, a caller may go on sending after the last answer; nobody reads them.
 const LINGER: Duration = Duration::from_secs(1);
 const MAX_BYTES: usize = 1024 * 1024;
 

@@ -28,14 +28,14 @@ use tokio_io_timeout::TimeoutWriter;
 use tokio_rustls::TlsAcceptor;
 
 const HANDSHAKE: Duration = Duration::from_secs(10);
-/// A connection ends after so long without a request; so does one whose first head does not come, or comes slowly.
+/// A connection ends after this long without a request; so does one whose first head does not come, or comes slowly.
 const IDLE: Duration = Duration::from_secs(15);
-/// A caller who takes nothing of an answer for so long has gone.
+/// A caller who takes nothing of an answer for this long has gone.
 const STUCK: Duration = Duration::from_secs(60);
 /// Grace period of open requests when the server stops.
 const STOPPING: Duration = Duration::from_secs(3);
 const MAX_HEAD: usize = 64 * 1024;
-/// So many requests may be under way on one connection.
+/// This many requests may be under way on one connection.
 const AT_ONCE: u32 = 64;
 
 /// What a door is opened with.

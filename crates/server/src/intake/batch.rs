@@ -7,18 +7,18 @@ use std::future::Future;
 use tokio::sync::{mpsc, oneshot};
 use uuid::Uuid;
 
-/// So many are done by one statement at most.
+/// This many are done by one statement at most.
 const MAX_BATCH: usize = 256;
 
 /// What nodes send, and what one statement can take in of many of them.
 pub trait Batched: Sized + Send + Sync + 'static {
-    /// What became of one.
+    /// The result of one.
     type Done: Send + 'static;
 
     /// Returns the node that sent it.
     fn node(&self) -> Uuid;
 
-    /// Takes in what is plain of these, each of another node, and returns by node what became of it.
+    /// Takes in what is plain of these, each of another node, and returns by node its result.
     fn take(
         db: &PgPool,
         all: &[Self],

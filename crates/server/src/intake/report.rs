@@ -23,7 +23,7 @@ use sqlx::{PgConnection, PgPool};
 use std::collections::{HashMap, HashSet};
 use uuid::Uuid;
 
-/// So many bytes of reports of a node are kept with all details a day, by the server's clock in UTC; after twice as many, only
+/// This many bytes of reports of a node are kept with all details a day, by the server's clock in UTC; after twice as many, only
 /// what a run came to.
 const MAX_A_DAY: i64 = 32 * 1024 * 1024;
 
@@ -60,7 +60,7 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
     })
 }
 
-/// What became of a report that was sent.
+/// The result of a report that was sent.
 pub struct StoredReport {
     /// The answer for the agent.
     pub received: Received,

@@ -4,7 +4,7 @@
 use constans_wire::report::RunReport;
 use jiff::{SignedDuration, Timestamp};
 
-/// A report may wait for so long until the server can be reached again.
+/// A report may wait for this long until the server can be reached again.
 const LONGEST_DELAY: SignedDuration = SignedDuration::from_hours(400 * 24);
 /// A clock may go ahead by so much, which is shown as a trouble of the node long before.
 const AHEAD: SignedDuration = SignedDuration::from_hours(1);

@@ -10,7 +10,7 @@ use sqlx::PgPool;
 use std::time::Duration;
 
 const EVERY: Duration = Duration::from_secs(10);
-/// So long what was noticed of nodes is kept; what people did stays.
+/// How long what was noticed of nodes is kept; what people did stays.
 const KEPT_DAYS: i64 = 400;
 
 /// Goes on noting. Several processes may: a row is noted by one of them.

@@ -10,7 +10,7 @@ use std::time::Duration;
 
 /// How often it is looked whether another month comes near.
 const EVERY: Duration = Duration::from_secs(10);
-/// So many months are there at any time, beginning with the present one.
+/// This many months are there at any time, beginning with the present one.
 const MONTHS: i32 = 4;
 
 /// Makes the partitions of this month and of those to come.

@@ -1,4 +1,4 @@
-//! Keeps who was refused what, from where: gathered for some seconds, so that whoever asks a thousand times costs one row.
+//! Keeps who was refused what, from where: gathered for some seconds, so that a thousand equal requests cost one row.
 
 use crate::store::refused_request::{self, Refused};
 use sqlx::PgPool;
@@ -6,9 +6,9 @@ use std::collections::HashMap;
 use std::time::Duration;
 use tokio::sync::mpsc::{Receiver, Sender, channel};
 
-/// So many wait to be kept; what comes beyond that is in the log and in the metrics alone.
+/// This many wait to be kept; what comes beyond that is in the log and in the metrics alone.
 const MAX_WAITING: usize = 4_096;
-/// So many different ones are kept each time.
+/// This many different ones are kept each time.
 const MAX_AT_ONCE: usize = 500;
 const GATHERED_FOR: Duration = Duration::from_secs(2);
 

@@ -13,7 +13,7 @@ use sqlx::{PgConnection, PgPool};
 use std::io::Write as _;
 use uuid::Uuid;
 
-/// Prints a line; whoever reads may have read enough and be gone.
+/// Prints a line; anyone who reads may have read enough and be gone.
 macro_rules! say {
     ($($words:tt)*) => {
         let _ = writeln!(std::io::stdout(), $($words)*);
@@ -260,7 +260,7 @@ const LINK_HOURS: i32 = 24;
 ///
 /// # Errors
 ///
-/// Returns why the database cannot be used, or that nobody is called so.
+/// Returns why the database cannot be used, or that there is no such name.
 pub async fn print_link(arguments: &LinkArguments) -> Result<(), LaunchError> {
     let (name, db) = (&arguments.person, open(&arguments.at).await?);
     let secret = Secret::make().map_err(LaunchError::Random)?;

@@ -101,7 +101,7 @@ pub async fn make_token(
     Ok(MadeToken { id, token: Concealed(secret.text().to_owned()), ends_at })
 }
 
-/// Withdraws a token, of this person or of whoever. Returns whose it was and what it was called.
+/// Withdraws a token, of this person or of anyone. Returns whose it was and what it was called.
 ///
 /// # Errors
 ///

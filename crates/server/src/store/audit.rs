@@ -1,4 +1,4 @@
-//! The audit trail: the events that somebody did, and when.
+//! The audit trail: the events that someone did, and when.
 
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
@@ -87,7 +87,7 @@ pub async fn chain(db: impl PgExecutor<'_>, from: i64, links: &[(i64, String)]) 
         .map(|_| ())
 }
 
-/// A link of the chain; what it was made of is missing if somebody removed the entry.
+/// A link of the chain; what it was made of is missing if someone removed the entry.
 #[derive(Debug, sqlx::FromRow)]
 pub struct LinkRow {
     /// Its place.

@@ -263,7 +263,7 @@ pub async fn confirm(db: impl PgExecutor<'_>, no: i64, confirmed: &Value, who: &
     Ok(done.rows_affected() > 0)
 }
 
-/// Queues a requested change again that another person approved. Returns whether it was requested, by somebody else.
+/// Queues a requested change again that another person approved. Returns whether it was requested, by someone else.
 pub async fn approve(db: impl PgExecutor<'_>, no: i64, confirmed: &Value, who: &str) -> sqlx::Result<bool> {
     let done = sqlx::query(include_str!("sql/change/approve.sql"))
         .bind(no)

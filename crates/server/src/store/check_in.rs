@@ -132,7 +132,7 @@ pub async fn last(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<LastRow> 
 /// Notes a check-in: it lengthens `span`, or begins another if there is none to lengthen.
 ///
 /// The mark that was shown stays good beside the one that is given: the answer may be lost. The one given before, if it was
-/// not shown, does not: whoever shows it later is another machine than the one that was here now.
+/// not shown, does not: a later caller with it is another machine than the one that was here now.
 pub async fn note(
     db: &mut PgConnection,
     new: &NewCheckIn,
@@ -193,7 +193,7 @@ async fn learn(db: &mut PgConnection, new: &NewCheckIn) -> sqlx::Result<()> {
         .map(|_| ())
 }
 
-/// Says that a person has decided: whoever checks in next is the node. Returns whether there was anything to decide.
+/// Notes a person's decision: the machine that checks in next is the node. Returns whether there was anything to decide.
 pub async fn resolve_duplicate(db: &mut PgConnection, node: Uuid) -> sqlx::Result<bool> {
     let has_duplicate_identity: Option<bool> =
         sqlx::query_scalar(include_str!("sql/check_in/resolve_duplicate.sql"))

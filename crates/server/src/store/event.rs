@@ -18,9 +18,9 @@ pub struct EventRow {
     pub at: SqlTimestamp,
     /// Its kind.
     pub kind: String,
-    /// Who did it, if somebody did.
+    /// Who did it, if someone did.
     pub who: Option<String>,
-    /// What was done, if somebody did it.
+    /// What was done, if someone did it.
     pub did: Option<String>,
     /// To what; of what was noticed of a node, the name that it had.
     pub subject: String,

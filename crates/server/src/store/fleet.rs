@@ -23,7 +23,7 @@ pub async fn read(db: impl PgExecutor<'_>) -> sqlx::Result<FleetRow> {
     sqlx::query_as(include_str!("sql/fleet/read.sql")).fetch_one(db).await
 }
 
-/// Waits at most 200 ms for the exclusive lock; whoever tries for the shared one meanwhile is refused. The transaction failed
+/// Waits at most 200 ms for the exclusive lock; attempts at the shared one meanwhile are refused. The transaction failed
 /// if it is not had.
 pub async fn lock(db: &mut PgConnection) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/fleet/lock_wait_200_ms.sql")).execute(&mut *db).await?;
@@ -45,7 +45,7 @@ pub async fn share(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/fleet/share.sql")).bind(DESIRED_STATE).execute(db).await.map(|_| ())
 }
 
-/// Takes the shared lock unless somebody hands out, or waits to. Returns whether it is had.
+/// Takes the shared lock unless someone hands out, or waits to. Returns whether it is had.
 pub async fn try_share(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
     sqlx::query_scalar(include_str!("sql/fleet/try_share.sql")).bind(DESIRED_STATE).fetch_one(db).await
 }

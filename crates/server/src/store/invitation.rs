@@ -49,7 +49,7 @@ pub enum InvitationStatus {
     Expired,
     /// It was used as often as it may be.
     UsedUp,
-    /// Somebody withdrew it.
+    /// Someone withdrew it.
     Withdrawn,
 }
 

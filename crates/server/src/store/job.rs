@@ -63,7 +63,7 @@ pub async fn queue(
         .map(|_| ())
 }
 
-/// Claims the oldest open work of a kind, unless somebody holds it.
+/// Claims the oldest open work of a kind, unless someone holds it.
 pub async fn claim(db: impl PgExecutor<'_>, kind: JobKind, owner: Uuid) -> sqlx::Result<Option<JobRow>> {
     sqlx::query_as(include_str!("sql/job/claim.sql"))
         .bind(kind.word())
@@ -86,12 +86,12 @@ pub async fn prolong(db: impl PgExecutor<'_>, job: &JobRow) -> sqlx::Result<bool
     Ok(done.rows_affected() > 0)
 }
 
-/// What became of a claim.
+/// The result of a claim.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Claim {
     /// It holds.
     Held,
-    /// Somebody else works at it.
+    /// Someone else works at it.
     Lost,
     /// This person stopped it.
     Stopped(String),
@@ -133,7 +133,7 @@ pub async fn end(db: impl PgExecutor<'_>, job: &JobRow) -> sqlx::Result<bool> {
     Ok(done.rows_affected() > 0)
 }
 
-/// Asks whoever works for a change to stop. Returns whether anybody does.
+/// Asks the worker of a change to stop. Returns whether there is one.
 pub async fn stop(db: impl PgExecutor<'_>, change: i64, by: &str) -> sqlx::Result<bool> {
     let done = sqlx::query(include_str!("sql/job/stop.sql")).bind(change).bind(by).execute(db).await?;
     Ok(done.rows_affected() > 0)

@@ -6,7 +6,7 @@ use serde_json::Value;
 use sqlx::PgExecutor;
 use uuid::Uuid;
 
-/// A joining request and what became of it.
+/// A joining request and its result.
 #[derive(Debug, sqlx::FromRow)]
 pub struct RequestRow {
     /// Its id.

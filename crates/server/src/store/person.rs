@@ -41,7 +41,7 @@ pub async fn by_session_unused(
         .await
 }
 
-/// Returns the hash of a person's password; none if nobody is called so or the person has none.
+/// Returns the hash of a person's password; none if there is no such name or the person has none.
 pub async fn password(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<String>> {
     Ok(sqlx::query_scalar::<_, Option<String>>(include_str!("sql/person/password.sql"))
         .bind(name)
@@ -73,7 +73,7 @@ pub async fn roles(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Option<V
     sqlx::query_scalar(include_str!("sql/person/roles.sql")).bind(name).fetch_optional(db).await
 }
 
-/// Returns whether anybody is an administrator.
+/// Returns whether anyone is an administrator.
 pub async fn has_administrator(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
     sqlx::query_scalar(include_str!("sql/person/has_administrator.sql")).fetch_one(db).await
 }
@@ -150,7 +150,7 @@ pub async fn list(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<ListedRow>> {
     sqlx::query_as(include_str!("sql/person/list.sql")).bind(sql_now()).fetch_all(db).await
 }
 
-/// Adds a one-time link for a person, or for whoever is to be the first administrator. Older ones for the same end.
+/// Adds a one-time link for a person, or for the first administrator. Older ones for the same end.
 pub async fn add_link(
     db: &mut PgConnection,
     person: Option<&str>,

@@ -5,9 +5,9 @@ use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
-/// So many rows are kept, those that were last met.
+/// This many rows are kept, those that were last met.
 const MAX_ROWS: i64 = 10_000;
-/// After so many days without another one a row goes.
+/// After this many days without another one a row goes.
 const KEPT_DAYS: i32 = 90;
 
 /// Who was refused what, from where.

@@ -86,7 +86,7 @@ pub async fn add(
         .map(|_| ())
 }
 
-/// Counts so many bytes of a node's reports of today, and returns how many there are now.
+/// Counts this many bytes of a node's reports of today, and returns how many there are now.
 pub async fn count_kept(db: impl PgExecutor<'_>, node: Uuid, bytes: i64) -> sqlx::Result<i64> {
     sqlx::query_scalar(include_str!("sql/run/count_kept.sql"))
         .bind(node)

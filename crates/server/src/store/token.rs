@@ -23,7 +23,7 @@ pub struct NewRow<'a> {
     pub made_for: &'a str,
     /// The digest of what is shown.
     pub digest: &'a [u8],
-    /// After so many seconds it ends.
+    /// After this many seconds it ends.
     pub for_secs: Option<i64>,
 }
 
@@ -70,7 +70,7 @@ pub async fn list(db: impl PgExecutor<'_>, person: Option<&str>) -> sqlx::Result
     sqlx::query_as(include_str!("sql/token/list.sql")).bind(person).bind(sql_now()).fetch_all(db).await
 }
 
-/// Takes a token away, if it is this person's or whoever's; returns it.
+/// Takes a token away, if it is this person's or anyone's; returns it.
 pub async fn withdraw(
     db: impl PgExecutor<'_>,
     id: Uuid,

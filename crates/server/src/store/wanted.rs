@@ -102,7 +102,7 @@ pub struct NewPlacement<'a> {
     pub settings: &'a Value,
     /// Their digest.
     pub settings_digest: &'a str,
-    /// After so many seconds without a full run the runs are overdue.
+    /// After this many seconds without a full run the runs are overdue.
     pub overdue_secs: i64,
 }
 

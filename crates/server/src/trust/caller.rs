@@ -164,7 +164,7 @@ async fn identified(
             (person, Some(session), None)
         }
     };
-    // Also whoever may not do this is known.
+    // The caller is known also without the permission.
     request.local_cache(|| CalledBy(Some(person.name.clone())));
     Ok((person, session, token))
 }

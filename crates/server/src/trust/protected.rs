@@ -162,7 +162,7 @@ pub(super) fn lock(path: &Path) -> io::Result<File> {
     Ok(lock)
 }
 
-/// Writes a file that others may not read durably, whole or not at all. Whoever may do so at the same time as another holds a
+/// Writes a file that others may not read durably, whole or not at all. Concurrent writers hold a
 /// lock.
 ///
 /// # Errors

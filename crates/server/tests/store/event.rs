@@ -23,7 +23,7 @@ fn kinds(rows: &[EventRow]) -> Vec<String> {
     rows.iter().map(|row| format!("{} {}", row.subject, row.kind)).collect()
 }
 
-/// Reads events after a place until there are so many: other tests on the same PostgreSQL may have transactions open.
+/// Reads events after a place until there are this many: other tests on the same PostgreSQL may have transactions open.
 async fn read(database: &Database, after: &EventCursor, count: usize) -> Vec<EventRow> {
     for _ in 0..200 {
         let rows = event::after(&database.pool, after, ALL, 100).await.unwrap();
