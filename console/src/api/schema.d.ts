@@ -2378,7 +2378,7 @@ export interface components {
             id: number;
             /**
              * @description `act`, `handed_out`, `joined` or `revoked` of what someone did; of a node `drift_found`, `drift_ended`, `run_failed`,
-             *     `run_recovered`, `silent`, `heard_again`, `duplicate_identity` or `certificate_ends`. Newer servers may have others.
+             *     `run_recovered`, `silent`, `checked_in_again`, `duplicate_identity` or `certificate_ends`. Newer servers may have others.
              */
             kind: string;
             /** @description The name that the node has now, if it is about a node that is not retired. */

@@ -22,7 +22,7 @@ alter table event
     alter column kind drop default,
     add check (kind in ('act', 'handed_out', 'joined', 'revoked')
         and who is not null and did is not null and node is null
-        or kind in ('drift_found', 'drift_ended', 'run_failed', 'run_recovered', 'silent', 'heard_again', 'duplicate_identity', 'certificate_ends')
+        or kind in ('drift_found', 'drift_ended', 'run_failed', 'run_recovered', 'silent', 'checked_in_again', 'duplicate_identity', 'certificate_ends')
         and who is null and did is null and node is not null);
 create index event_in_order on event (xid_epoch, xid, id);
 create index event_of_audit on event (id) where who is not null;

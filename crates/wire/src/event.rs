@@ -16,7 +16,7 @@ pub struct Event {
     /// When.
     pub at: Timestamp,
     /// `act`, `handed_out`, `joined` or `revoked` of what someone did; of a node `drift_found`, `drift_ended`, `run_failed`,
-    /// `run_recovered`, `silent`, `heard_again`, `duplicate_identity` or `certificate_ends`. Newer servers may have others.
+    /// `run_recovered`, `silent`, `checked_in_again`, `duplicate_identity` or `certificate_ends`. Newer servers may have others.
     pub kind: String,
     /// Who did it; none of what was noticed.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -86,7 +86,7 @@ pub enum NodeEvent {
         last_contact: Timestamp,
     },
     /// It checked in again after it was silent.
-    HeardAgain {
+    CheckedInAgain {
         /// Its last contact before that.
         silent_since: Timestamp,
     },
@@ -107,7 +107,7 @@ impl NodeEvent {
         "run_failed",
         "run_recovered",
         "silent",
-        "heard_again",
+        "checked_in_again",
         "duplicate_identity",
         "certificate_ends",
     ];
@@ -120,7 +120,7 @@ impl NodeEvent {
             | Self::RunFailed { run, .. }
             | Self::RunRecovered { run } => Some(*run),
             Self::Silent { .. }
-            | Self::HeardAgain { .. }
+            | Self::CheckedInAgain { .. }
             | Self::DuplicateIdentity
             | Self::CertificateEnds { .. } => None,
         }
@@ -131,7 +131,7 @@ impl NodeEvent {
         match self {
             Self::DriftFound { .. } => Some(NodeStatus::DriftFound),
             Self::DriftEnded { closed_as: ClosedAs::Corrected, .. } => Some(NodeStatus::DriftCorrected),
-            Self::DriftEnded { .. } | Self::RunRecovered { .. } | Self::HeardAgain { .. } => {
+            Self::DriftEnded { .. } | Self::RunRecovered { .. } | Self::CheckedInAgain { .. } => {
                 Some(NodeStatus::InLine)
             }
             Self::RunFailed { .. } => Some(NodeStatus::Failed),
@@ -157,9 +157,9 @@ impl NodeEvent {
             Self::RunFailed { clauses, .. } if clauses.is_empty() => Sentence::new("run failed"),
             Self::RunFailed { clauses, .. } => Sentence::new(format!("run failed: {}", clauses.words())),
             Self::RunRecovered { .. } => Sentence::new("run no longer fails"),
-            Self::Silent { last_contact } => Sentence::new("silent, last contact ").time(*last_contact),
-            Self::HeardAgain { silent_since } => {
-                Sentence::new("heard again, silent since ").time(*silent_since)
+            Self::Silent { last_contact } => Sentence::new("silent, last contact ").ago(*last_contact),
+            Self::CheckedInAgain { silent_since } => {
+                Sentence::new("checked in again, silent since ").time(*silent_since)
             }
             Self::DuplicateIdentity => Sentence::new("duplicate identity: two machines check in with it"),
             Self::CertificateEnds { ends_at } => Sentence::new("certificate ends ").time(*ends_at),
@@ -197,7 +197,10 @@ mod tests {
             (NodeEvent::RunFailed { run, clauses: clauses(0) }, "run failed"),
             (NodeEvent::RunRecovered { run }, "run no longer fails"),
             (NodeEvent::Silent { last_contact: at }, "silent, last contact 1970-01-01 00:00:00 UTC"),
-            (NodeEvent::HeardAgain { silent_since: at }, "heard again, silent since 1970-01-01 00:00:00 UTC"),
+            (
+                NodeEvent::CheckedInAgain { silent_since: at },
+                "checked in again, silent since 1970-01-01 00:00:00 UTC",
+            ),
             (NodeEvent::DuplicateIdentity, "duplicate identity: two machines check in with it"),
             (NodeEvent::CertificateEnds { ends_at: at }, "certificate ends 1970-01-01 00:00:00 UTC"),
         ];

@@ -26,8 +26,9 @@ pub async fn keep_noted(db: PgPool, waker: Waker) {
 }
 
 async fn note(db: &PgPool) -> sqlx::Result<u64> {
-    let noted =
-        event::note_silent(db).await? + event::note_heard_again(db).await? + event::note_ending(db).await?;
+    let noted = event::note_silent(db).await?
+        + event::note_checked_in_again(db).await?
+        + event::note_ending(db).await?;
     event::prune(db, (clock::now() - SignedDuration::from_hours(24 * KEPT_DAYS)).to_sqlx()).await?;
     Ok(noted)
 }

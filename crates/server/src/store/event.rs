@@ -158,8 +158,8 @@ pub async fn note_silent(db: impl PgExecutor<'_>) -> sqlx::Result<u64> {
 }
 
 /// Notes the nodes that checked in again after they were silent, a bounded number of them. Returns how many.
-pub async fn note_heard_again(db: impl PgExecutor<'_>) -> sqlx::Result<u64> {
-    let query = sqlx::query(include_str!("sql/event/note_heard_again.sql"));
+pub async fn note_checked_in_again(db: impl PgExecutor<'_>) -> sqlx::Result<u64> {
+    let query = sqlx::query(include_str!("sql/event/note_checked_in_again.sql"));
     query.bind(sql_now()).execute(db).await.map(|done| done.rows_affected())
 }
 

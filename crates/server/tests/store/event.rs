@@ -107,15 +107,18 @@ async fn a_silence_and_its_end_are_noted_once_each() {
 
     assert_eq!(event::note_silent(db).await.unwrap(), 1);
     assert_eq!(event::note_silent(db).await.unwrap(), 0, "it is noted already");
-    assert_eq!(event::note_heard_again(db).await.unwrap(), 0);
+    assert_eq!(event::note_checked_in_again(db).await.unwrap(), 0);
     was_heard(&database, kiosk, 0).await;
-    assert_eq!(event::note_heard_again(db).await.unwrap(), 1);
-    assert_eq!(event::note_heard_again(db).await.unwrap(), 0);
+    assert_eq!(event::note_checked_in_again(db).await.unwrap(), 1);
+    assert_eq!(event::note_checked_in_again(db).await.unwrap(), 0);
     was_heard(&database, kiosk, 45).await;
     assert_eq!(event::note_silent(db).await.unwrap(), 1, "another silence");
 
     let rows = read(&database, &EventCursor::first(), 3).await;
-    assert_eq!(kinds(&rows), ["kiosk-auken-1 silent", "kiosk-auken-1 heard_again", "kiosk-auken-1 silent"]);
+    assert_eq!(
+        kinds(&rows),
+        ["kiosk-auken-1 silent", "kiosk-auken-1 checked_in_again", "kiosk-auken-1 silent"]
+    );
     for row in &rows {
         serde_json::from_value::<NodeEvent>(row.detail.clone()).expect("what the database wrote is an event");
     }
