@@ -4,7 +4,9 @@ use constans_core::address::ClauseAddress;
 use constans_core::digest::{DigestKey, of_contents};
 use constans_core::filter::About;
 use constans_core::part::{Format, read_setting, remove_setting, write_setting};
-use constans_core::run::{Action, Memories, Mode, Part, Run, RunEvent, RunInput, Settings, StoredCopy};
+use constans_core::run::{
+    Action, Memories, Mode, Run, RunEvent, RunInput, RunSettings, Selection, StoredCopy,
+};
 use constans_core::state::EffectiveState;
 use constans_host::files::Entry;
 use constans_host::simulated::{Repository, SimulatedHost};
@@ -86,13 +88,13 @@ pub fn carry_out(state: &EffectiveState) {
     let mut due = Vec::new();
     for mode in [Mode::Observe, Mode::Enforce, Mode::Enforce] {
         let now = Timestamp::UNIX_EPOCH;
-        let settings = Settings::of(mode);
+        let settings = RunSettings::of(mode);
         let mut run = Run::new(RunInput {
             state,
             settings,
             memories,
             due,
-            part: Part::Whole,
+            part: Selection::Whole,
             on_demand: false,
             key: &key,
         });

@@ -16,7 +16,7 @@ use crate::state_dir::{SetAside, StateDir};
 use crate::under_way::record_unended;
 use crate::way;
 use constans_core::run::{
-    Part, RestartDue, RestartPending, next_opening, next_opening_of_reactions, restart_due,
+    RestartDue, RestartPending, Selection, next_opening, next_opening_of_reactions, restart_due,
 };
 use constans_core::settings::AgentSettings;
 use constans_core::state::Clause;
@@ -376,7 +376,7 @@ impl<H: Host> Daemon<H> {
             guards_way,
             attic_mib,
         };
-        let report = runner.run(settings.clone(), &Part::Whole, Persistence::Everything)?;
+        let report = runner.run(settings.clone(), &Selection::Whole, Persistence::Everything)?;
         self.journal.tell_run(&report);
         Spool::of(&self.state_dir).add(&report.clone().for_server())?;
         let now = self.state_dir.now();

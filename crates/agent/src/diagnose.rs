@@ -21,7 +21,7 @@ const CLOCK_TOLERANCE_SECS: i64 = 60;
 
 /// What was tested, and what came of it.
 #[derive(Serialize)]
-struct Part {
+struct DiagnosedPart {
     part: &'static str,
     well: bool,
     message: String,
@@ -33,14 +33,14 @@ struct Part {
 #[derive(Serialize)]
 struct Way {
     url: String,
-    parts: Vec<Part>,
+    parts: Vec<DiagnosedPart>,
     #[serde(skip)]
     output: Output,
 }
 
 impl Way {
     /// Notes the result of a part and prints it at once.
-    fn tell(&mut self, part: Part) {
+    fn tell(&mut self, part: DiagnosedPart) {
         if self.output == Output::Text {
             println!("  {:<10}  {}: {}", part.part, if part.well { "well" } else { "FAILS" }, part.message);
             if let Some(hint) = &part.hint {
@@ -51,7 +51,7 @@ impl Way {
     }
 
     fn well(&mut self, part: &'static str, message: String) {
-        self.tell(Part { part, well: true, message, hint: None });
+        self.tell(DiagnosedPart { part, well: true, message, hint: None });
     }
 }
 
@@ -76,7 +76,7 @@ pub async fn diagnose(state_dir: &StateDir, machine: &Machine, output: Output) -
         match way_to(&mut way, &membership, &key, machine, state_dir).await {
             Ok(()) => is_heard = true,
             Err(Failed { part, message, hint }) => {
-                way.tell(Part { part, well: false, message, hint });
+                way.tell(DiagnosedPart { part, well: false, message, hint });
             }
         }
         ways.push(way);
@@ -171,7 +171,7 @@ async fn way_to(
     let off_secs = asked_at.duration_since(greeting.now).as_secs();
     if off_secs.abs() > CLOCK_TOLERANCE_SECS {
         let hint = Some("set the clock: certificates and drift windows depend on it".to_owned());
-        way.tell(Part { part: "clock", well: false, message: clock_words(off_secs), hint });
+        way.tell(DiagnosedPart { part: "clock", well: false, message: clock_words(off_secs), hint });
     } else {
         way.well("clock", format!("within {CLOCK_TOLERANCE_SECS} s of the server's"));
     }

@@ -11,7 +11,8 @@ use crate::way::ConnectionJournal;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
 use constans_core::run::{
-    Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Part, Run, RunEvent, RunInput, Settings,
+    Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Run, RunEvent, RunInput, RunSettings,
+    Selection,
 };
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::{Host, Stalls, steps};
@@ -63,8 +64,8 @@ impl Runner<'_> {
     /// Returns why the agent's own folder could not be read or written; what is wrong on the node is in the report.
     pub fn run(
         &mut self,
-        settings: Settings,
-        part: &Part,
+        settings: RunSettings,
+        part: &Selection,
         keeping: Persistence,
     ) -> Result<RunReport, AgentError> {
         let (mode, now) = (settings.mode, settings.now);
@@ -82,7 +83,7 @@ impl Runner<'_> {
             mode,
             started_by: self.started_by,
             reason: self.reason.clone(),
-            partial: *part != Part::Whole,
+            partial: *part != Selection::Whole,
             wanted: wanted.clone(),
             clauses: self.wanted.resolved.state.clauses.len(),
         };
@@ -94,10 +95,10 @@ impl Runner<'_> {
         self.host.tell_stalls(teller.and_tell(self.stalls.clone()));
         let mut store = Store::of(self.state_dir, &self.wanted.store);
         let state = &self.wanted.resolved.state;
-        let partial = *part != Part::Whole;
+        let partial = *part != Selection::Whole;
         let touched = |clause: &&Clause| match part {
-            Part::Whole => true,
-            Part::Chosen(addresses) => addresses.contains(&clause.address),
+            Selection::Whole => true,
+            Selection::Chosen(addresses) => addresses.contains(&clause.address),
         };
         self.host.begin_run(&state.clauses.iter().filter(touched).collect::<Vec<_>>(), &self.wanted.contents);
         let mut run = Run::new(RunInput {

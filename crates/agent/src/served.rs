@@ -8,7 +8,7 @@ use crate::state_dir::StateDir;
 use crate::way;
 use crate::zone::zone;
 use constans_core::digest::{Digest, hex};
-use constans_core::run::Settings;
+use constans_core::run::RunSettings;
 use constans_core::settings::AgentSettings;
 use constans_core::state::{EffectiveState, Resolved};
 use constans_host::Contents as _;
@@ -134,9 +134,9 @@ impl Served {
     /// # Errors
     ///
     /// Returns why it cannot be read what was put back since it cut the way to the server.
-    pub fn run_settings(&self, state_dir: &StateDir, now: Timestamp) -> Result<Settings, AgentError> {
+    pub fn run_settings(&self, state_dir: &StateDir, now: Timestamp) -> Result<RunSettings, AgentError> {
         let put_back = way::put_back(state_dir, &self.state.digest)?;
-        Ok(Settings {
+        Ok(RunSettings {
             put_back,
             freezes: freezes::in_force(state_dir, now)?,
             ..self.settings.for_run(&zone(&self.settings), now)

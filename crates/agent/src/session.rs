@@ -17,7 +17,7 @@ use constans_agent::under_way::record_unended;
 use constans_core::address::{ClauseAddress, fits};
 use constans_core::digest::DigestKey;
 use constans_core::nearest::nearest_word;
-use constans_core::run::{Decision, Mode, Part, Settings};
+use constans_core::run::{Decision, Mode, RunSettings, Selection};
 use constans_core::settings::AgentSettings;
 use constans_core::state::{Clause, EffectiveState, Origin};
 use constans_host::{Host as _, Machine, Stalls};
@@ -33,9 +33,9 @@ struct Session {
     state_dir: StateDir,
     wanted: Wanted,
     /// How the server has set this agent, and what holds for its runs; none for a local run.
-    set: Option<(AgentSettings, Settings)>,
+    set: Option<(AgentSettings, RunSettings)>,
     key: DigestKey,
-    part: Part,
+    part: Selection,
     reason: Option<String>,
     /// Whether grace and change window are opened.
     now: bool,
@@ -97,8 +97,8 @@ impl Session {
                 .map_or_else(AgentSettings::default, |(settings, _)| settings.clone())
                 .attic_mib,
         };
-        let usual = self.set.as_ref().map_or_else(|| Settings::of(mode), |(_, settings)| settings.clone());
-        let settings = Settings { mode, now: self.now, ..usual };
+        let usual = self.set.as_ref().map_or_else(|| RunSettings::of(mode), |(_, settings)| settings.clone());
+        let settings = RunSettings { mode, now: self.now, ..usual };
         let report = runner.run(settings, &self.part, keeping);
         progress.end();
         let report = report?;
@@ -166,10 +166,14 @@ fn served(state_dir: &StateDir) -> Result<Served, AgentError> {
 }
 
 /// Returns the part that was chosen by address, topic and, of what the server wants, by baseline.
-fn part(arguments: &WantedArguments, is_local: bool, state: &EffectiveState) -> Result<Part, AgentError> {
+fn part(
+    arguments: &WantedArguments,
+    is_local: bool,
+    state: &EffectiveState,
+) -> Result<Selection, AgentError> {
     let baseline = arguments.what.baseline.as_deref().filter(|_| !is_local);
     if arguments.clauses.is_empty() && arguments.topics.is_empty() && baseline.is_none() {
-        return Ok(Part::Whole);
+        return Ok(Selection::Whole);
     }
     if let Some(baseline) = baseline
         && !state.clauses.iter().any(|clause| comes_from(clause, baseline))
@@ -225,7 +229,7 @@ fn part(arguments: &WantedArguments, is_local: bool, state: &EffectiveState) -> 
     if chosen.is_empty() {
         return Err(AgentError::new("no clause matches the addresses, topics and baseline together"));
     }
-    Ok(Part::Chosen(chosen))
+    Ok(Selection::Chosen(chosen))
 }
 
 /// Returns whether a clause comes from a baseline, named with or without its kit.

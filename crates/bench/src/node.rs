@@ -12,7 +12,7 @@ use constans_core::check::{Surroundings, check};
 use constans_core::digest::DigestKey;
 use constans_core::document::KitFiles;
 use constans_core::filter::NodeView;
-use constans_core::run::{Mode, Part, Settings, Status};
+use constans_core::run::{Mode, RunSettings, Selection, Status};
 use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
 use constans_host::{Host as _, Machine};
 use constans_wire::report::StartedBy;
@@ -95,8 +95,9 @@ impl Node {
             guards_way: false,
             attic_mib: 512,
         };
-        let report =
-            runner.run(Settings::of(Mode::Observe), &Part::Whole, Persistence::Everything).expect("it runs");
+        let report = runner
+            .run(RunSettings::of(Mode::Observe), &Selection::Whole, Persistence::Everything)
+            .expect("it runs");
         assert_eq!(report.status, Status::InLine, "what is measured is a node in line");
     }
 

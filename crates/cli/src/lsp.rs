@@ -2,7 +2,7 @@
 
 use crate::lsp_frames;
 use constans_core::document::{Finding, Level, Place};
-use constans_core::kit::{Draft, Kit, Suggestion, SuggestionSort, SymbolSort};
+use constans_core::kit::{Kit, OpenDocument, Suggestion, SuggestionSort, SymbolSort};
 use constans_folder::{CheckedFolder, Known, check_document, check_folder_knowing, on_large_stack};
 use constans_wire::exit::Exit;
 use lsp_server::{Connection, ErrorCode, Message, Notification, Request, Response};
@@ -282,14 +282,14 @@ impl Editor<'_> {
     fn at<T>(
         &self,
         params: &TextDocumentPositionParams,
-        work: impl FnOnce(&Draft<'_>, usize, &Home) -> T,
+        work: impl FnOnce(&OpenDocument<'_>, usize, &Home) -> T,
     ) -> Option<T> {
         let path = path_of(&params.text_document.uri)?;
         let home = Home::of(&path);
         let text = self.open.get(&path)?;
         let (kit, others) = self.read.get(&home.root)?;
         let offset = offset_of(text, params.position);
-        Some(work(&Draft { kit, others, file: &home.file, text }, offset, &home))
+        Some(work(&OpenDocument { kit, others, file: &home.file, text }, offset, &home))
     }
 
     fn complete(&self, params: &TextDocumentPositionParams) -> Option<CompletionResponse> {
@@ -339,23 +339,24 @@ impl Editor<'_> {
         let home = Home::of(&path);
         let text = self.open.get(&path)?;
         let (kit, others) = self.read.get(&home.root)?;
-        let symbols = Draft { kit, others, file: &home.file, text }.symbols().into_iter().map(|symbol| {
-            let kind = match symbol.sort {
-                SymbolSort::Baseline => SymbolKind::MODULE,
-                SymbolSort::Parameter => SymbolKind::VARIABLE,
-                SymbolSort::Clause => SymbolKind::OBJECT,
-            };
-            let location = Location { uri: uri.clone(), range: range_of(text, &symbol.place) };
-            #[expect(deprecated, reason = "the field has to be there")]
-            SymbolInformation {
-                name: symbol.name,
-                kind,
-                tags: None,
-                deprecated: None,
-                location,
-                container_name: symbol.within,
-            }
-        });
+        let symbols =
+            OpenDocument { kit, others, file: &home.file, text }.symbols().into_iter().map(|symbol| {
+                let kind = match symbol.sort {
+                    SymbolSort::Baseline => SymbolKind::MODULE,
+                    SymbolSort::Parameter => SymbolKind::VARIABLE,
+                    SymbolSort::Clause => SymbolKind::OBJECT,
+                };
+                let location = Location { uri: uri.clone(), range: range_of(text, &symbol.place) };
+                #[expect(deprecated, reason = "the field has to be there")]
+                SymbolInformation {
+                    name: symbol.name,
+                    kind,
+                    tags: None,
+                    deprecated: None,
+                    location,
+                    container_name: symbol.within,
+                }
+            });
         Some(DocumentSymbolResponse::Flat(symbols.collect()))
     }
 }

@@ -28,7 +28,7 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     publish_and_serve(&fleet);
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
     well(&kiosk.run(&["daemon", "--once"]));
-    browser.see("1 rolled out");
+    browser.see("rolled out");
     well(&kiosk.run(&["daemon", "--once"]));
     browser.see("Nothing. Every node that reports is in line.");
 

@@ -105,8 +105,8 @@ fn crowd_truth_equals_reports() {
     assert!(!log.contains("ERROR"), "{log}");
     // The command line on the server's machine goes by the system's clock.
     fleet.query(
-        "alter table audit_trail disable trigger only_added_to; alter table audit_chain disable trigger only_added_to;
-                 delete from audit_chain; delete from audit_trail where who like '%on the server''s machine'",
+        "alter table event disable trigger user; alter table audit_chain disable trigger user;
+                 delete from audit_chain; delete from event where who like '%on the server''s machine'",
     );
     assert_eq!(
         fleet.query(&format!("select count(*) from ({}) leaked", leaks(&fleet))),

@@ -446,7 +446,7 @@ fn a_certificate_is_renewed_from_its_half_life_on() {
     let membership: serde_json::Value = serde_json::from_str(&kiosk.root.read(path).unwrap()).unwrap();
     assert_ne!(membership["certificate"], before);
     well(&kiosk.run(&["check-in"]));
-    assert_eq!(fleet.query("select count(*) from audit_trail where did = 'renewed its certificate'"), "1");
+    assert_eq!(fleet.query("select count(*) from event where did = 'renewed its certificate'"), "1");
 }
 
 #[test]

@@ -96,7 +96,7 @@ fn a_freeze_waits_for_no_change_holds_from_the_next_check_in_on_and_ends_by_a_pe
     assert_ne!(kiosk.root.read(SHELL).unwrap(), "{}");
     assert!(!well(&kiosk.run(&["status"])).contains("frozen"));
     assert_eq!(
-        fleet.query("select string_agg(did, ', ' order by id) from audit_trail where subject = 'F1'"),
+        fleet.query("select string_agg(did, ', ' order by id) from event where subject = 'F1'"),
         "set a freeze, ended a freeze"
     );
 

@@ -72,7 +72,7 @@ fn a_node_asks_waits_is_approved_and_is_connected() {
         "check-ins as promised are one span"
     );
     assert_eq!(
-        fleet.query("select string_agg(did, ', ' order by id) from audit_trail"),
+        fleet.query("select string_agg(did, ', ' order by id) from event"),
         "granted a role, made a token, invited, asked to join, approved"
     );
 }

@@ -53,7 +53,7 @@ fn the_first_administrator_comes_by_a_link_that_works_once() {
     assert_eq!(browser.post("/api/welcome", &again).0, 403, "a link works once");
     assert_eq!(fleet.query("select count(*) from person where password like '$argon2id$%'"), "1");
     assert!(
-        !fleet.query("select string_agg(detail::text, '') from audit_trail").contains(PASSWORD)
+        !fleet.query("select string_agg(detail::text, '') from event").contains(PASSWORD)
             && !fleet.log().contains(PASSWORD)
     );
 }
@@ -375,7 +375,7 @@ fn what_people_made_is_listed_and_ended_and_stays_on_record() {
     assert!(fleet.server_says(&["person", "remove", "tor.havik"]).contains("tor.havik was removed"));
 
     // Who did what is on record.
-    let did = fleet.query("select who || ': ' || did || ' ' || subject from audit_trail order by id");
+    let did = fleet.query("select who || ': ' || did || ' ' || subject from event order by id");
     for line in [
         "ilse.maren: withdrew an invitation",
         "ilse.maren: granted a role tor.havik",

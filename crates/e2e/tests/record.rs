@@ -74,7 +74,7 @@ fn what_was_done_is_on_record_and_what_is_altered_there_is_found() {
     // An independent reckoning, from what the database holds and sha256sum.
     let rows = fleet.query(
         "select json_build_object('at_micros', (extract(epoch from e.at) * 1000000)::bigint, 'detail', e.detail, 'did', e.did, 'id', e.id, 'subject', e.subject, 'who', e.who)
-             || '' from audit_chain c join audit_trail e on e.id = c.entry order by c.place",
+             || '' from audit_chain c join event e on e.id = c.entry order by c.place",
     );
     let mut digest = String::new();
     for row in rows.lines() {
@@ -86,10 +86,10 @@ fn what_was_done_is_on_record_and_what_is_altered_there_is_found() {
     );
 
     for act in [
-        "update audit_trail set who = 'nobody'",
-        "delete from audit_trail",
+        "update event set who = 'nobody'",
+        "delete from event",
         "delete from audit_chain",
-        "truncate audit_trail cascade",
+        "truncate event cascade",
     ] {
         let refused = Command::new("psql").args(["-qtA", "-c", act, fleet.database()]).output().unwrap();
         assert!(
@@ -99,13 +99,13 @@ fn what_was_done_is_on_record_and_what_is_altered_there_is_found() {
         );
     }
     // Anyone who rules the database can do it all the same.
-    let entry = fleet.query("select id from audit_trail where did = 'revoked'");
+    let entry = fleet.query("select id from event where did = 'revoked'");
     let alter = |act: &str| {
         fleet.query(&format!(
-            "alter table audit_trail disable trigger user; {act}; alter table audit_trail enable trigger user"
+            "alter table event disable trigger user; {act}; alter table event enable trigger user"
         ))
     };
-    alter(&format!("update audit_trail set who = 'tor.havik' where id = {entry}"));
+    alter(&format!("update event set who = 'tor.havik' where id = {entry}"));
     assert_eq!(verified(&fleet)["broken_at"].to_string(), entry);
     let output = fleet.client(&["audit", "verify"]);
     assert!(
@@ -113,6 +113,6 @@ fn what_was_done_is_on_record_and_what_is_altered_there_is_found() {
         "{}",
         output.stderr
     );
-    alter(&format!("update audit_trail set who = 'ilse.maren' where id = {entry}"));
+    alter(&format!("update event set who = 'ilse.maren' where id = {entry}"));
     assert_eq!(verified(&fleet), before, "as it was");
 }

@@ -79,7 +79,7 @@ fn a_database_that_is_put_back_under_a_running_server_is_noticed_at_once() {
         "0",
         "no node is held to marks that were lost"
     );
-    assert_eq!(fleet.query("select count(*) from audit_trail where did = 'found another database'"), "1");
+    assert_eq!(fleet.query("select count(*) from event where did = 'found another database'"), "1");
 
     // A change and a refusal are lost.
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce").replace("= 45", "= 30")));

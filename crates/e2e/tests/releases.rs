@@ -126,7 +126,7 @@ fn releases_are_logged_compared_gone_back_from_and_withdrawn() {
     );
     assert!(fleet.client(&["kit", "log", "gate-raeder"]).stderr.contains("there is no kit `gate-raeder`"));
     assert_eq!(
-        fleet.query("select string_agg(did, ' ' order by id) from audit_trail where did in ('withdrew', 'handed out a change')"),
+        fleet.query("select string_agg(did, ' ' order by id) from event where did in ('withdrew', 'handed out a change')"),
         "handed out a change handed out a change handed out a change withdrew"
     );
 }

@@ -76,7 +76,7 @@ fn who_may_not_hand_out_requests_and_another_person_approves_or_denies_with_the_
     let shown = fleet.client(&["change", "show", &change]).stdout;
     assert!(shown.contains("  program.operator, ") && shown.contains("  approved by tor.havik"), "{shown}");
     assert_eq!(
-        fleet.query("select string_agg(who || ' ' || did, ', ' order by id) from audit_trail where did in ('requested a change', 'approved a change', 'handed out a change') and subject = 'set the group kiosks'"),
+        fleet.query("select string_agg(who || ' ' || did, ', ' order by id) from event where did in ('requested a change', 'approved a change', 'handed out a change') and subject = 'set the group kiosks'"),
         "program.operator requested a change, tor.havik approved a change, program.operator handed out a change"
     );
     let again = fleet.client_by(&approver, &["change", "approve", &change]);

@@ -8,7 +8,7 @@ use crate::document::Located;
 use crate::document::keys::CASE_KEYS;
 use crate::document::keys::CASE_NODE_KEYS;
 use crate::document::keys::EXPECT_KEYS;
-use crate::document::{self, Fields, Node, NodeValue, wrong_type};
+use crate::document::{self, Element, ElementValue, Fields, wrong_type};
 use crate::document::{KitFiles, Place};
 use crate::filter::{About, NodeView};
 use crate::kind::{self};
@@ -138,7 +138,7 @@ fn read_case(files: &KitFiles, path: &str, kit: &Kit, findings: &mut Vec<Finding
     Some(Case { file: path.to_owned(), summary, baselines, only_these, finding, view, params, expected })
 }
 
-fn read_node(node: &Node, findings: &mut Vec<Finding>) -> NodeView {
+fn read_node(node: &Element, findings: &mut Vec<Finding>) -> NodeView {
     let mut view = NodeView::sample();
     let Some(mut fields) = Fields::open_listed(node, "[node]", CASE_NODE_KEYS, findings) else { return view };
     if let Some((name, _)) = fields.text("name", findings) {
@@ -193,23 +193,23 @@ fn flatten(prefix: &str, value: &Value, into: &mut BTreeMap<String, Value>) {
     }
 }
 
-fn read_params(node: &Node, findings: &mut Vec<Finding>) -> Vec<(Located<String>, Value)> {
+fn read_params(node: &Element, findings: &mut Vec<Finding>) -> Vec<(Located<String>, Value)> {
     let Some(fields) = Fields::open(node, "[params]", findings) else { return Vec::new() };
-    let named = |(key, place, value): (&str, &Place, &Node)| {
+    let named = |(key, place, value): (&str, &Place, &Element)| {
         (Located { value: key.to_owned(), place: place.clone() }, value.to_json())
     };
     fields.rest().into_iter().map(named).collect()
 }
 
-fn read_expectations(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Vec<Expected> {
-    let NodeValue::List(items) = &node.value else {
+fn read_expectations(node: &Element, kit: &Kit, findings: &mut Vec<Finding>) -> Vec<Expected> {
+    let ElementValue::List(items) = &node.value else {
         wrong_type("expect", "a list of clauses, each begun with [[expect]]", node, findings);
         return Vec::new();
     };
     items.iter().filter_map(|item| read_expectation(item, kit, findings)).collect()
 }
 
-fn read_expectation(node: &Node, kit: &Kit, findings: &mut Vec<Finding>) -> Option<Expected> {
+fn read_expectation(node: &Element, kit: &Kit, findings: &mut Vec<Finding>) -> Option<Expected> {
     let mut fields = Fields::open_listed(node, "an expectation", EXPECT_KEYS, findings)?;
     let Some((what, place)) = fields.text("what", findings) else {
         findings.push(
@@ -297,9 +297,9 @@ pub fn run_case(kit: &Kit, others: &[&Kit], case: &Case) -> CaseResult {
     CaseResult { file: case.file.clone(), summary: case.summary.clone(), clauses, refused, failures }
 }
 
-type Outcome = Result<Resolved, Vec<Finding>>;
+type CaseResolution = Result<Resolved, Vec<Finding>>;
 
-fn resolve_case(kit: &Kit, others: &[&Kit], case: &Case) -> Result<Outcome, CaseFailure> {
+fn resolve_case(kit: &Kit, others: &[&Kit], case: &Case) -> Result<CaseResolution, CaseFailure> {
     let mut assigned = Vec::new();
     for named in &case.baselines {
         let (kit_name, baseline) = named.value.split_once('/').unwrap_or((&kit.name, &named.value));

@@ -2,7 +2,7 @@
 //! be evaluated.
 
 use super::Group;
-use crate::document::{Code, Finding, KitFiles, Level, Node, NodeValue, Place, read_toml};
+use crate::document::{Code, Element, ElementValue, Finding, KitFiles, Level, Place, read_toml};
 use crate::filter::{Condition, Plain};
 use crate::kit::{Baseline, Kit};
 use crate::nearest::nearest_word;
@@ -85,22 +85,22 @@ impl GroupFinding {
 
 /// Returns the place of what a JSON pointer leads to, or of what it leads to last; of a table, and if it is wanted of everything,
 /// the place of its key.
-fn place_of(document: &Node, pointer: &str, of_key: bool) -> Option<Place> {
+fn place_of(document: &Element, pointer: &str, of_key: bool) -> Option<Place> {
     let mut place = None;
     let mut node = document;
     for step in pointer.split('/').skip(1) {
         let step = step.replace("~1", "/").replace("~0", "~");
         let next = match &node.value {
-            NodeValue::Table(fields) => {
+            ElementValue::Table(fields) => {
                 fields.iter().find(|(key, ..)| *key == step).map(|(_, key, node)| (key.clone(), node))
             }
-            NodeValue::List(items) => {
+            ElementValue::List(items) => {
                 step.parse().ok().and_then(|at: usize| items.get(at)).map(|node| (node.place.clone(), node))
             }
-            NodeValue::Plain(_) => None,
+            ElementValue::Plain(_) => None,
         };
         let Some((key, found)) = next else { return place };
-        place = Some(if of_key || matches!(found.value, NodeValue::Table(_)) {
+        place = Some(if of_key || matches!(found.value, ElementValue::Table(_)) {
             key
         } else {
             found.place.clone()

@@ -15,7 +15,7 @@ use std::sync::Arc;
 
 /// A document that is just written, and what is known around it.
 #[derive(Debug, Clone, Copy)]
-pub struct Draft<'a> {
+pub struct OpenDocument<'a> {
     /// Its kit, as it could be read last.
     pub kit: &'a Kit,
     /// The kits that it requires.
@@ -197,7 +197,7 @@ fn named_in(path: &str, text: &str, name: &str) -> Vec<Place> {
     starts.map(|start| Place::new(&file, text, start..start + name.len())).collect()
 }
 
-impl Draft<'_> {
+impl OpenDocument<'_> {
     /// Returns what can be written at an offset in bytes.
     pub fn complete(&self, offset: usize) -> Vec<Suggestion> {
         let spot = Spot::of(self.text, offset, &self.kit.kinds);
@@ -576,7 +576,7 @@ mod tests {
         let whole = format!("{BASELINE}{rest}");
         let offset = whole.find('|').unwrap();
         let text = whole.replacen('|', "", 1);
-        let draft = Draft { kit: &kit, others: &[], file: "baselines/shell.toml", text: &text };
+        let draft = OpenDocument { kit: &kit, others: &[], file: "baselines/shell.toml", text: &text };
         draft.complete(offset).into_iter().map(|suggestion| suggestion.label).collect()
     }
 
@@ -620,7 +620,7 @@ mod tests {
         assert_eq!(completed("[[clause]]\nwhat = \"kiosk/lane_light:A\"\nlit = |"), ["true", "false"]);
         let kit = kit();
         let text = format!("{BASELINE}[[clause]]\nwhat = \"kiosk/lane_light:A\"\nlit = true\n");
-        let draft = Draft { kit: &kit, others: &[], file: "baselines/shell.toml", text: &text };
+        let draft = OpenDocument { kit: &kit, others: &[], file: "baselines/shell.toml", text: &text };
         let at = |what: &str| text.rfind(what).unwrap() + 1;
         assert!(draft.hover(at("kiosk/lane_light")).unwrap().contains("Keeps the light of a lane"));
         assert!(draft.hover(at("lit =")).unwrap().contains("Whether it is on"));
@@ -632,7 +632,7 @@ mod tests {
         let text = format!(
             "{BASELINE}[[clause]]\nwhat = \"service:x\"\nneeds = [\"file:/etc/kiosk/lanes/A\"]\nenabled = true\n"
         );
-        let draft = Draft { kit: &kit, others: &[], file: "baselines/shell.toml", text: &text };
+        let draft = OpenDocument { kit: &kit, others: &[], file: "baselines/shell.toml", text: &text };
         let at = |what: &str| text.rfind(what).unwrap() + 1;
         assert_eq!(draft.definition(at("file:/etc/kiosk/lanes/A"))[0].line, 14);
         assert_eq!(draft.definition(at("params.idle"))[0].line, 4);

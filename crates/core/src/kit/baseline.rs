@@ -5,7 +5,7 @@ use super::clause::{ClauseDocument, read_clauses};
 use super::manifest::name_of;
 use crate::document::Finding;
 use crate::document::keys::BASELINE_KEYS;
-use crate::document::{Fields, Node};
+use crate::document::{Element, Fields};
 use crate::document::{Located, located, located_text, owned};
 use crate::filter::{Condition, Items};
 use crate::kind::Kind;
@@ -121,23 +121,26 @@ pub(super) const ON_DRIFT: &[(&str, OnDrift)] = &[("correct", OnDrift::Correct),
 pub(super) const ON_ROLLOUT: &[(&str, OnRollout)] = &[("apply", OnRollout::Apply), ("wait", OnRollout::Wait)];
 
 pub(crate) fn read(
-    node: &Node,
+    element: &Element,
     text: &str,
     custom_kinds: &[Kind],
     findings: &mut Vec<Finding>,
 ) -> Option<Baseline> {
-    let mut document = Fields::open(node, "the document", findings)?;
+    let mut document = Fields::open(element, "the document", findings)?;
     let head = document.require("baseline", "the document", findings);
-    let parameters =
-        document.take("params").map(|node| param::read_declarations(node, findings)).unwrap_or_default();
+    let parameters = document
+        .take("params")
+        .map(|element| param::read_declarations(element, findings))
+        .unwrap_or_default();
     let clauses = document
         .take("clause")
-        .map(|node| read_clauses(node, text, custom_kinds, findings))
+        .map(|element| read_clauses(element, text, custom_kinds, findings))
         .unwrap_or_default();
     document.finish("the document", findings);
 
     let mut head = Fields::open_listed(head?, "[baseline]", BASELINE_KEYS, findings)?;
-    let name = head.require("name", "[baseline]", findings).and_then(|node| name_of(node, "name", findings));
+    let name =
+        head.require("name", "[baseline]", findings).and_then(|element| name_of(element, "name", findings));
     let baseline = Baseline {
         summary: head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default(),
         severity: head.word("severity", SEVERITIES, findings).unwrap_or(Severity::Medium),
@@ -150,7 +153,7 @@ pub(crate) fn read(
         parameters,
         clauses,
         compiled: Compiled::default(),
-        name: name.unwrap_or_else(|| Located { value: String::new(), place: node.place.clone() }),
+        name: name.unwrap_or_else(|| Located { value: String::new(), place: element.place.clone() }),
     };
     head.finish("[baseline]", findings);
     Some(baseline)

@@ -6,7 +6,7 @@ use crate::document::Code;
 use crate::document::Finding;
 use crate::document::Place;
 use crate::document::keys::{CLAUSE_KEYS, names};
-use crate::document::{Fields, Node, NodeValue, wrong_type};
+use crate::document::{Element, ElementValue, Fields, wrong_type};
 use crate::document::{Located, located, located_text, owned};
 use crate::kind::{self, Kind, Reaction};
 use crate::nearest::nearest_word;
@@ -82,14 +82,14 @@ const REACTIONS: &[(&str, Reaction)] =
     &[("restart", Reaction::Restart), ("reload", Reaction::Reload), ("run", Reaction::Run)];
 
 pub(super) fn read_clauses(
-    node: &Node,
+    element: &Element,
     text: &str,
     custom_kinds: &[Kind],
     findings: &mut Vec<Finding>,
 ) -> Vec<ClauseDocument> {
-    let NodeValue::List(items) = &node.value else {
+    let ElementValue::List(items) = &element.value else {
         findings.push(
-            Finding::error(Code::WrongValue, node.place.clone(), "clauses are a list")
+            Finding::error(Code::WrongValue, element.place.clone(), "clauses are a list")
                 .hint("begin each with [[clause]], in two brackets"),
         );
         return Vec::new();
@@ -98,15 +98,15 @@ pub(super) fn read_clauses(
 }
 
 fn read_clause(
-    node: &Node,
+    element: &Element,
     text: &str,
     custom_kinds: &[Kind],
     findings: &mut Vec<Finding>,
 ) -> Option<ClauseDocument> {
-    let mut fields = Fields::open_listed(node, "a clause", CLAUSE_KEYS, findings)?;
-    let loops = fields.take("for").map(|node| read_loops(node, findings)).unwrap_or_default();
+    let mut fields = Fields::open_listed(element, "a clause", CLAUSE_KEYS, findings)?;
+    let loops = fields.take("for").map(|element| read_loops(element, findings)).unwrap_or_default();
     let what = fields.text("what", findings);
-    let (gone, gone_if) = fields.take("gone").map_or((Gone::No, None), |node| gone(node, findings));
+    let (gone, gone_if) = fields.take("gone").map_or((Gone::No, None), |element| gone(element, findings));
     let common = Common {
         needs: located(&fields.texts("needs", findings)),
         reacts_to: located(&fields.texts("reacts_to", findings)),
@@ -116,7 +116,7 @@ fn read_clause(
         satisfies: owned(&fields.texts("satisfies", findings)),
         on_drift: fields.word("on_drift", ON_DRIFT, findings),
         on_rollout: fields.word("on_rollout", ON_ROLLOUT, findings),
-        grace_secs: fields.take("grace").and_then(|node| grace(node, findings)),
+        grace_secs: fields.take("grace").and_then(|element| grace(element, findings)),
         condition: located_text(fields.text("where", findings)),
         gone,
         gone_if,
@@ -147,19 +147,19 @@ fn read_clause(
     Some(clause)
 }
 
-fn read_loops(node: &Node, findings: &mut Vec<Finding>) -> Vec<Loop> {
-    let NodeValue::Table(entries) = &node.value else {
+fn read_loops(element: &Element, findings: &mut Vec<Finding>) -> Vec<Loop> {
+    let ElementValue::Table(entries) = &element.value else {
         wrong_type(
             "for",
             "a table of names and expressions, for example { lane = \"params.lanes\" }",
-            node,
+            element,
             findings,
         );
         return Vec::new();
     };
     if entries.is_empty() {
         findings.push(
-            Finding::error(Code::WrongValue, node.place.clone(), "`for` has no expression")
+            Finding::error(Code::WrongValue, element.place.clone(), "`for` has no expression")
                 .hint("write for = { lane = \"params.lanes\" }"),
         );
     }
@@ -252,12 +252,12 @@ fn read_properties(
     findings: &mut Vec<Finding>,
 ) -> Vec<(String, Located<Value>)> {
     let mut properties = Vec::new();
-    for (key, place, node) in fields.rest() {
+    for (key, place, element) in fields.rest() {
         match kind.property(key) {
             Some(property) => {
                 properties.push((
                     property.name.to_owned(),
-                    Located { value: node.to_json(), place: node.place.clone() },
+                    Located { value: element.to_json(), place: element.place.clone() },
                 ));
             }
             None => {
@@ -275,7 +275,7 @@ fn read_properties(
                     findings.push(
                         Finding::error(
                             Code::Password,
-                            node.place.clone(),
+                            element.place.clone(),
                             format!("a {} has no property `{key}`", kind.name()),
                         )
                         .hint(hint),
@@ -426,25 +426,27 @@ fn identifies(kind: &Kind, property: &str) -> bool {
     kind.property(property).is_some_and(|property| property.identifies)
 }
 
-fn grace(node: &Node, findings: &mut Vec<Finding>) -> Option<u64> {
-    let secs = node.as_str().and_then(kind::duration_secs);
+fn grace(element: &Element, findings: &mut Vec<Finding>) -> Option<u64> {
+    let secs = element.as_str().and_then(kind::duration_secs);
     if secs.is_none() {
-        wrong_type("grace", "a duration in quotes, as \"30m\" or \"2h\"", node, findings);
+        wrong_type("grace", "a duration in quotes, as \"30m\" or \"2h\"", element, findings);
     }
     secs
 }
 
-fn gone(node: &Node, findings: &mut Vec<Finding>) -> (Gone, Option<Located<String>>) {
-    match &node.value {
-        NodeValue::Plain(Value::String(text)) if has_markup(text) => {
-            (Gone::No, Some(Located { value: text.clone(), place: node.place.clone() }))
+fn gone(element: &Element, findings: &mut Vec<Finding>) -> (Gone, Option<Located<String>>) {
+    match &element.value {
+        ElementValue::Plain(Value::String(text)) if has_markup(text) => {
+            (Gone::No, Some(Located { value: text.clone(), place: element.place.clone() }))
         }
-        NodeValue::Plain(value) if Gone::of(value).is_some() => (Gone::of(value).unwrap_or(Gone::No), None),
+        ElementValue::Plain(value) if Gone::of(value).is_some() => {
+            (Gone::of(value).unwrap_or(Gone::No), None)
+        }
         _ => {
             wrong_type(
                 "gone",
                 "`true`, a template as \"{{ params.spare }}\", or \"with_settings\" for a package",
-                node,
+                element,
                 findings,
             );
             (Gone::No, None)

@@ -6,7 +6,7 @@ use crate::document::Code;
 use crate::document::keys::KIND_KEYS;
 use crate::document::keys::KIND_PROPERTY_KEYS;
 use crate::document::keys::{CLAUSE_KEYS, names as key_names};
-use crate::document::{self, Fields, Node, NodeValue, wrong_type};
+use crate::document::{self, Element, ElementValue, Fields, wrong_type};
 use crate::document::{Finding, Level};
 use crate::document::{KitFiles, Place};
 use crate::kind::{self, CustomKind, CustomProperty, CustomType, Kind};
@@ -54,8 +54,8 @@ pub(crate) fn read_kinds(files: &KitFiles, kit: &str, findings: &mut Vec<Finding
             ));
             continue;
         }
-        let Some(node) = document::read(files, &path, findings) else { continue };
-        let Some((declared, example)) = read_kind(&node, files, kit, folder, findings) else { continue };
+        let Some(element) = document::read(files, &path, findings) else { continue };
+        let Some((declared, example)) = read_kind(&element, files, kit, folder, findings) else { continue };
         let kind = Kind::Declared(Arc::new(declared));
         examples.extend(example.map(|place| (kind.clone(), place)));
         kinds.push(kind);
@@ -72,7 +72,7 @@ fn check_example(kind: &Kind, place: &Place, custom_kinds: &[Kind], findings: &m
     let files = KitFiles::new(std::iter::once(("example".to_owned(), text.clone().into_bytes())));
     let mut wrong = Vec::new();
     let clauses = document::read(&files, "example", &mut wrong)
-        .and_then(|node| baseline::read(&node, &text, custom_kinds, &mut wrong))
+        .and_then(|element| baseline::read(&element, &text, custom_kinds, &mut wrong))
         .map_or_else(Vec::new, |example| example.clauses);
     if wrong.is_empty() && !clauses.iter().any(|clause| clause.kind.name() == kind.name()) {
         let hint =
@@ -97,17 +97,17 @@ fn is_name(text: &str) -> bool {
 
 /// Reads a kind, and returns with it where its example stands, if it has one.
 fn read_kind(
-    node: &Node,
+    element: &Element,
     files: &KitFiles,
     kit: &str,
     folder: &str,
     findings: &mut Vec<Finding>,
 ) -> Option<(CustomKind, Option<Place>)> {
     let before = findings.len();
-    let mut document = Fields::open(node, "kind.toml", findings)?;
+    let mut document = Fields::open(element, "kind.toml", findings)?;
     let head = document.require("kind", "kind.toml", findings);
     let properties =
-        document.take("properties").map(|node| read_properties(node, findings)).unwrap_or_default();
+        document.take("properties").map(|element| read_properties(element, findings)).unwrap_or_default();
     document.finish("kind.toml", findings);
     let mut head = Fields::open_listed(head?, "[kind]", KIND_KEYS, findings)?;
     let summary = head.text("summary", findings).map(|(text, _)| text.to_owned()).unwrap_or_default();
@@ -117,9 +117,10 @@ fn read_kind(
     let can_be_gone = head.boolean("can_be_gone", findings).unwrap_or(true);
     let correctable = head.boolean("correctable", findings).unwrap_or(true);
     let timeout_secs =
-        head.take("timeout").and_then(|node| timeout(node, findings)).unwrap_or(DEFAULT_TIMEOUT_SECS);
-    let program =
-        head.require("program", "[kind]", findings).and_then(|node| program(node, files, folder, findings));
+        head.take("timeout").and_then(|element| timeout(element, findings)).unwrap_or(DEFAULT_TIMEOUT_SECS);
+    let program = head
+        .require("program", "[kind]", findings)
+        .and_then(|element| program(element, files, folder, findings));
     head.finish("[kind]", findings);
     for (name, place) in &claim {
         let declared = properties.iter().find(|property| property.name == **name);
@@ -152,30 +153,30 @@ fn read_kind(
     Some((kind, example_at))
 }
 
-fn timeout(node: &Node, findings: &mut Vec<Finding>) -> Option<u64> {
-    let secs = node.as_str().and_then(kind::duration_secs).filter(|secs| *secs <= LONGEST_TIMEOUT_SECS);
+fn timeout(element: &Element, findings: &mut Vec<Finding>) -> Option<u64> {
+    let secs = element.as_str().and_then(kind::duration_secs).filter(|secs| *secs <= LONGEST_TIMEOUT_SECS);
     if secs.is_none() {
-        wrong_type("timeout", "a duration in quotes of at most an hour, as \"30s\"", node, findings);
+        wrong_type("timeout", "a duration in quotes of at most an hour, as \"30s\"", element, findings);
     }
     secs
 }
 
 fn program<'f>(
-    node: &Node,
+    element: &Element,
     files: &'f KitFiles,
     folder: &str,
     findings: &mut Vec<Finding>,
 ) -> Option<(String, &'f [u8])> {
     let Some(name) =
-        node.as_str().filter(|name| !name.is_empty() && !name.contains('/') && *name != "kind.toml")
+        element.as_str().filter(|name| !name.is_empty() && !name.contains('/') && *name != "kind.toml")
     else {
-        wrong_type("program", "the name of a file beside kind.toml", node, findings);
+        wrong_type("program", "the name of a file beside kind.toml", element, findings);
         return None;
     };
     let path = format!("kinds/{folder}/{name}");
     let Some(bytes) = files.get(&path) else {
         findings.push(
-            Finding::error(Code::MissingFile, node.place.clone(), format!("the kit has no file {path}"))
+            Finding::error(Code::MissingFile, element.place.clone(), format!("the kit has no file {path}"))
                 .hint("add the program"),
         );
         return None;
@@ -188,7 +189,7 @@ fn program<'f>(
     };
     if let Some(message) = refused {
         findings.push(
-            Finding::error(Code::CustomKind, node.place.clone(), message)
+            Finding::error(Code::CustomKind, element.place.clone(), message)
                 .hint("a script begins with a line as #!/bin/sh"),
         );
         return None;
@@ -196,13 +197,13 @@ fn program<'f>(
     Some((name.to_owned(), bytes))
 }
 
-fn read_properties(node: &Node, findings: &mut Vec<Finding>) -> Vec<CustomProperty> {
-    let NodeValue::Table(entries) = &node.value else {
-        wrong_type("properties", "a table of properties", node, findings);
+fn read_properties(element: &Element, findings: &mut Vec<Finding>) -> Vec<CustomProperty> {
+    let ElementValue::Table(entries) = &element.value else {
+        wrong_type("properties", "a table of properties", element, findings);
         return Vec::new();
     };
     let mut properties = Vec::new();
-    for (name, place, node) in entries {
+    for (name, place, element) in entries {
         if !is_name(name) || key_names(CLAUSE_KEYS).any(|key| key == name) || name == "content" {
             let message = format!("`{name}` cannot be a property");
             let hint =
@@ -210,7 +211,8 @@ fn read_properties(node: &Node, findings: &mut Vec<Finding>) -> Vec<CustomProper
             findings.push(Finding::error(Code::CustomKind, place.clone(), message).hint(hint));
             continue;
         }
-        let Some(mut fields) = Fields::open_listed(node, "a property", KIND_PROPERTY_KEYS, findings) else {
+        let Some(mut fields) = Fields::open_listed(element, "a property", KIND_PROPERTY_KEYS, findings)
+        else {
             continue;
         };
         let value = fields.word("type", TYPES, findings);

@@ -12,7 +12,7 @@ mod page;
 pub mod require;
 mod written;
 
-pub use assist::{Draft, Suggestion, SuggestionSort, Symbol, SymbolSort};
+pub use assist::{OpenDocument, Suggestion, SuggestionSort, Symbol, SymbolSort};
 pub use baseline::{Baseline, Gone, OnDrift, OnRollout, Severity};
 pub(crate) use baseline::{Compiled, read as read_baseline};
 pub use clause::{ClauseDocument, Common, Loop, stays_when_gone};

@@ -1,7 +1,7 @@
 //! What a baseline says of its parameters.
 
 use crate::document::keys::PARAMETER_KEYS;
-use crate::document::{Code, Finding, Located, Node, NodeValue, Place};
+use crate::document::{Code, Element, ElementValue, Finding, Located, Place};
 use crate::document::{Fields, wrong_type};
 use crate::nearest::nearest_word;
 use regex::{Regex, RegexBuilder};
@@ -116,22 +116,25 @@ impl std::fmt::Display for SecretName {
 }
 
 /// Reads the `[params]` of a baseline.
-pub(crate) fn read_declarations(node: &Node, findings: &mut Vec<Finding>) -> Vec<Parameter> {
-    let NodeValue::Table(entries) = &node.value else {
-        wrong_type("params", "a table of parameters", node, findings);
+pub(crate) fn read_declarations(element: &Element, findings: &mut Vec<Finding>) -> Vec<Parameter> {
+    let ElementValue::Table(entries) = &element.value else {
+        wrong_type("params", "a table of parameters", element, findings);
         return Vec::new();
     };
-    entries.iter().filter_map(|(name, place, node)| read_declaration(name, place, node, findings)).collect()
+    entries
+        .iter()
+        .filter_map(|(name, place, element)| read_declaration(name, place, element, findings))
+        .collect()
 }
 
 fn read_declaration(
     name: &str,
     place: &Place,
-    node: &Node,
+    element: &Element,
     findings: &mut Vec<Finding>,
 ) -> Option<Parameter> {
     let what = format!("[params.{name}]");
-    let mut fields = Fields::open_listed(node, &what, PARAMETER_KEYS, findings)?;
+    let mut fields = Fields::open_listed(element, &what, PARAMETER_KEYS, findings)?;
     if !name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')
         || !name.starts_with(|c: char| c.is_ascii_lowercase())
     {
@@ -147,8 +150,9 @@ fn read_declaration(
     let items = fields.text("of", findings).and_then(|(word, place)| read_item_type(word, place, findings));
     let value_type = read_type(&mut fields, items, &what, findings);
     let limits = read_limits(&mut fields, value_type, findings);
-    let default =
-        fields.take("default").map(|node| Located { value: node.to_json(), place: node.place.clone() });
+    let default = fields
+        .take("default")
+        .map(|element| Located { value: element.to_json(), place: element.place.clone() });
     let note = fields.text("note", findings).map(|(text, _)| text.to_owned());
     fields.finish(&what, findings);
     let parameter = Parameter {
@@ -234,12 +238,12 @@ fn read_limits(
 ) -> Limits {
     let bounded = value_type.and_then(ParameterType::of_values);
     let mut number = |key: &'static str, findings: &mut Vec<Finding>| {
-        let node = fields.take(key)?;
-        let number = node.to_json().as_f64();
+        let element = fields.take(key)?;
+        let number = element.to_json().as_f64();
         if number.is_none() {
-            wrong_type(key, "a number", node, findings);
+            wrong_type(key, "a number", element, findings);
         } else if value_type.is_some() && !matches!(bounded, Some(ItemType::Integer | ItemType::Number)) {
-            findings.push(does_not_apply(key, "numbers", &node.place));
+            findings.push(does_not_apply(key, "numbers", &element.place));
         }
         number
     };
@@ -256,7 +260,8 @@ fn read_limits(
             .hint("write the smaller one as `min`"),
         );
     }
-    let one_of = fields.take("one_of").and_then(|node| one_of(node, bounded, findings)).unwrap_or_default();
+    let one_of =
+        fields.take("one_of").and_then(|element| one_of(element, bounded, findings)).unwrap_or_default();
     let pattern = fields.text("pattern", findings).and_then(|(source, place)| {
         if value_type.is_some() && bounded != Some(ItemType::String) {
             findings.push(does_not_apply("pattern", "texts", place));
@@ -275,14 +280,14 @@ fn does_not_apply(key: &str, to: &str, place: &Place) -> Finding {
     .hint(format!("remove `{key}`, or fix `type` and `of`"))
 }
 
-fn one_of(node: &Node, items: Option<ItemType>, findings: &mut Vec<Finding>) -> Option<Vec<Value>> {
-    let NodeValue::List(listed) = &node.value else {
-        wrong_type("one_of", "a list of values", node, findings);
+fn one_of(element: &Element, items: Option<ItemType>, findings: &mut Vec<Finding>) -> Option<Vec<Value>> {
+    let ElementValue::List(listed) = &element.value else {
+        wrong_type("one_of", "a list of values", element, findings);
         return None;
     };
     if listed.is_empty() {
         findings.push(
-            Finding::error(Code::WrongValue, node.place.clone(), "`one_of` lists no value")
+            Finding::error(Code::WrongValue, element.place.clone(), "`one_of` lists no value")
                 .hint("list the allowed values, or remove it"),
         );
     }
@@ -295,7 +300,7 @@ fn one_of(node: &Node, items: Option<ItemType>, findings: &mut Vec<Finding>) -> 
             ));
         }
     }
-    Some(listed.iter().map(Node::to_json).collect())
+    Some(listed.iter().map(Element::to_json).collect())
 }
 
 fn pattern(source: &str, place: &Place, findings: &mut Vec<Finding>) -> Option<Pattern> {

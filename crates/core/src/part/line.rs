@@ -12,12 +12,12 @@ const MAX_PATTERN: usize = 256 * 1024;
 pub struct Line<'c> {
     text: Option<&'c str>,
     replaces: Option<Regex>,
-    place: Place,
+    place: LinePosition,
 }
 
 /// Where a new line goes.
 #[derive(Debug, Clone)]
-pub enum Place {
+pub enum LinePosition {
     /// Before all others.
     Start,
     /// After all others.
@@ -41,10 +41,10 @@ impl<'c> Line<'c> {
             return Err(PartError::new("`text` is one line"));
         }
         let place = match place.unwrap_or("end") {
-            "end" => Place::End,
-            "start" => Place::Start,
+            "end" => LinePosition::End,
+            "start" => LinePosition::Start,
             other => match other.strip_prefix("after ") {
-                Some(pattern) => Place::After(compiled(pattern)?),
+                Some(pattern) => LinePosition::After(compiled(pattern)?),
                 None => {
                     return Err(PartError::new(format!(
                         "`place` is `end`, `start` or `after ` and a regular expression, not `{other}`"
@@ -83,9 +83,9 @@ impl<'c> Line<'c> {
             return Ok(lines.replaced(at, wanted));
         }
         let at = match &self.place {
-            Place::Start => 0,
-            Place::End => all.len(),
-            Place::After(pattern) => {
+            LinePosition::Start => 0,
+            LinePosition::End => all.len(),
+            LinePosition::After(pattern) => {
                 let last = all.iter().rposition(|line| pattern.is_match(line));
                 last.map(|at| at + 1).ok_or_else(|| {
                     PartError::new(format!(

@@ -8,7 +8,7 @@ mod lines;
 mod toml;
 mod yaml;
 
-pub use line::{Line, Place};
+pub use line::{Line, LinePosition};
 
 use serde_json::Value;
 

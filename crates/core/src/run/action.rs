@@ -1,6 +1,6 @@
 //! The requests of a run to the agent, their results, and the result of the run.
 
-use super::decide::Settings;
+use super::decide::RunSettings;
 use super::memory::{Memories, Memory};
 use super::reaction::DueReaction;
 use super::result::{ClauseResult, Failure, NativeStep, PackageChange, StoredCopy};
@@ -19,13 +19,13 @@ pub struct RunInput<'s> {
     /// The state; a run ends with the state that it began with.
     pub state: &'s EffectiveState,
     /// What holds for all clauses.
-    pub settings: Settings,
+    pub settings: RunSettings,
     /// What is remembered.
     pub memories: Memories,
     /// The reactions that are due from earlier runs.
     pub due: Vec<DueReaction>,
     /// Which clauses are touched.
-    pub part: Part,
+    pub part: Selection,
     /// Whether a person asked for this run.
     pub on_demand: bool,
     /// The key of found digests; it never leaves the node.
@@ -34,7 +34,7 @@ pub struct RunInput<'s> {
 
 /// Which clauses a run touches.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Part {
+pub enum Selection {
     /// All of them.
     Whole,
     /// These only; nothing is pruned.

@@ -54,7 +54,7 @@ const MAX_OPENINGS: usize = 64;
 
 /// What holds for all clauses of a run.
 #[derive(Debug, Clone)]
-pub struct Settings {
+pub struct RunSettings {
     /// Whether anything may change.
     pub mode: Mode,
     /// The group's switch for drift.
@@ -86,7 +86,7 @@ pub struct RevertedChange {
     pub at: Timestamp,
 }
 
-impl Settings {
+impl RunSettings {
     /// Returns the defaults of the group `everyone`, in the given mode.
     pub fn of(mode: Mode) -> Self {
         Self {
@@ -171,14 +171,14 @@ pub struct DecisionInput<'a> {
 /// Returns what an enforcing run is due to do about a different clause.
 ///
 /// The locks are asked in this order: freeze, what cut the way to the server, switches, grace, window, needs. The first that is closed is named.
-pub fn decide(want: &DecisionInput<'_>, settings: &Settings, now: Timestamp) -> Decision {
+pub fn decide(want: &DecisionInput<'_>, settings: &RunSettings, now: Timestamp) -> Decision {
     match closed_lock(want, settings, now) {
         Some(why) => Decision::Leave { why },
         None => want.blocker.clone().map_or(Decision::Correct, |by| Decision::Blocked { by }),
     }
 }
 
-fn closed_lock(want: &DecisionInput<'_>, settings: &Settings, now: Timestamp) -> Option<Leave> {
+fn closed_lock(want: &DecisionInput<'_>, settings: &RunSettings, now: Timestamp) -> Option<Leave> {
     if !want.correctable {
         return Some(Leave::OnlyAPerson);
     }

@@ -1,11 +1,11 @@
 //! The run as a state machine: it requests one inspection, correction or reaction at a time and receives the result.
 
 use super::action::{
-    Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput,
-    Seen,
+    Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, PartOf, RunEvent, RunInput, Seen,
+    Selection,
 };
 use super::cause::{Cause, CauseFound, cause_of};
-use super::decide::{DecisionInput, Mode, Settings, decide};
+use super::decide::{DecisionInput, Mode, RunSettings, decide};
 use super::gate::{Need, blocker, is_really_alike};
 use super::memory::{Memories, Memory};
 use super::react::started_by;
@@ -28,7 +28,7 @@ use std::collections::{BTreeSet, VecDeque};
 /// One run.
 pub struct Run<'s> {
     pub(super) state: &'s EffectiveState,
-    pub(super) settings: Settings,
+    pub(super) settings: RunSettings,
     /// What is remembered of each clause.
     pub(super) memories: Vec<Option<Memory>>,
     /// What is remembered of anything else.
@@ -96,8 +96,8 @@ impl<'s> Run<'s> {
             }
         }
         let chosen = |at: usize| match &input.part {
-            Part::Whole => true,
-            Part::Chosen(addresses) => addresses.contains(&state.clauses[at].address),
+            Selection::Whole => true,
+            Selection::Chosen(addresses) => addresses.contains(&state.clauses[at].address),
         };
         let needed = |at: usize| {
             let address = &state.clauses[at].address;
@@ -108,7 +108,7 @@ impl<'s> Run<'s> {
                 .any(|(other, clause)| chosen(other) && clause.needs.contains(address))
         };
         let turns = (0..state.clauses.len())
-            .filter_map(|at| match (chosen(at), input.part == Part::Whole) {
+            .filter_map(|at| match (chosen(at), input.part == Selection::Whole) {
                 (true, _) => Some(Turn::Handle(at)),
                 (false, false) if needed(at) => Some(Turn::Inspect(at)),
                 _ => None,
@@ -127,7 +127,7 @@ impl<'s> Run<'s> {
             results: std::iter::repeat_with(|| None).take(state.clauses.len()).collect(),
             looked_at: HashMap::new(),
             changed: HashMap::new(),
-            is_whole: input.part == Part::Whole,
+            is_whole: input.part == Selection::Whole,
             started: BTreeSet::new(),
             running_since: HashMap::new(),
             package_preview: None,

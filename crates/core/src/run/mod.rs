@@ -22,11 +22,11 @@ mod way;
 mod words;
 
 pub use action::{
-    Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, Part, PartOf, RunEvent, RunInput,
-    Seen,
+    Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, PartOf, RunEvent, RunInput, Seen,
+    Selection,
 };
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
-pub use decide::{DecisionInput, Freeze, Mode, RevertedChange, Settings, decide};
+pub use decide::{DecisionInput, Freeze, Mode, RevertedChange, RunSettings, decide};
 pub use machine::Run;
 pub use memory::{LastInLine, Memories, Memory, OpenDrift};
 pub use opening::{next_opening, next_opening_of_reactions};

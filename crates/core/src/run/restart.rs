@@ -1,6 +1,6 @@
 //! Whether a node is restarted when its operating system needs it.
 
-use super::decide::{Mode, Settings};
+use super::decide::{Mode, RunSettings};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -54,7 +54,7 @@ pub enum RestartDue {
 /// after a restart is not fixed by another one.
 pub fn restart_due(
     policy: RestartPolicy,
-    settings: &Settings,
+    settings: &RunSettings,
     pending: &RestartPending,
     restarted_for: Option<&RestartPending>,
     now: Timestamp,
@@ -100,20 +100,20 @@ mod tests {
         RestartPending { since: at(1), because: vec![because.to_owned()] }
     }
 
-    fn due(policy: RestartPolicy, settings: &Settings) -> RestartDue {
+    fn due(policy: RestartPolicy, settings: &RunSettings) -> RestartDue {
         restart_due(policy, settings, &pending("linux-image"), Some(&pending("libc6")), at(10))
     }
 
-    fn with_window(opens: i64, closes: i64) -> Settings {
-        Settings {
+    fn with_window(opens: i64, closes: i64) -> RunSettings {
+        RunSettings {
             window: Some(ChangeWindow { opens: at(opens), closes: at(closes) }),
-            ..Settings::of(Mode::Enforce)
+            ..RunSettings::of(Mode::Enforce)
         }
     }
 
     #[test]
     fn a_node_is_restarted_as_its_policy_says() {
-        assert_eq!(due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Enforce)), RestartDue::Now);
+        assert_eq!(due(RestartPolicy::WhenNeeded, &RunSettings::of(Mode::Enforce)), RestartDue::Now);
         assert_eq!(
             due(RestartPolicy::WhenNeeded, &with_window(20, 22)),
             RestartDue::Now,
@@ -122,7 +122,7 @@ mod tests {
         assert_eq!(due(RestartPolicy::InWindow, &with_window(20, 22)), RestartDue::At(at(20)));
         assert_eq!(due(RestartPolicy::InWindow, &with_window(9, 22)), RestartDue::Now);
         assert!(
-            matches!(due(RestartPolicy::InWindow, &Settings::of(Mode::Enforce)), RestartDue::Left(why) if why.contains("no change window"))
+            matches!(due(RestartPolicy::InWindow, &RunSettings::of(Mode::Enforce)), RestartDue::Left(why) if why.contains("no change window"))
         );
         assert!(
             matches!(due(RestartPolicy::Never, &with_window(9, 22)), RestartDue::Left(why) if why.contains("restarts are manual"))
@@ -131,24 +131,24 @@ mod tests {
 
     #[test]
     fn nothing_restarts_a_node_that_observes_or_is_held_or_was_restarted_for_the_same() {
-        let held = Settings {
+        let held = RunSettings {
             freezes: vec![Freeze {
                 no: 3,
                 until: at(11),
                 because: "stocktaking".into(),
                 clauses: BTreeSet::new(),
             }],
-            ..Settings::of(Mode::Enforce)
+            ..RunSettings::of(Mode::Enforce)
         };
         assert!(
             matches!(due(RestartPolicy::WhenNeeded, &held), RestartDue::Left(why) if why.contains("stocktaking"))
         );
         assert!(
-            matches!(due(RestartPolicy::WhenNeeded, &Settings::of(Mode::Observe)), RestartDue::Left(why) if why.contains("mode is observe"))
+            matches!(due(RestartPolicy::WhenNeeded, &RunSettings::of(Mode::Observe)), RestartDue::Left(why) if why.contains("mode is observe"))
         );
         let again = restart_due(
             RestartPolicy::WhenNeeded,
-            &Settings::of(Mode::Enforce),
+            &RunSettings::of(Mode::Enforce),
             &pending("libc6"),
             Some(&pending("libc6")),
             at(10),

@@ -148,12 +148,17 @@ impl Node {
         if self.reactions_fail { Err(failure(FailureAt::React, "exit status 1")) } else { Ok(Vec::new()) }
     }
 
-    fn run(&mut self, state: &EffectiveState, settings: Settings) -> Finished {
-        self.run_part(state, settings, &Part::Whole).expect("nothing stops this run")
+    fn run(&mut self, state: &EffectiveState, settings: RunSettings) -> Finished {
+        self.run_part(state, settings, &Selection::Whole).expect("nothing stops this run")
     }
 
     /// Runs; returns `None` if it was cut off at `stop_before`.
-    fn run_part(&mut self, state: &EffectiveState, settings: Settings, part: &Part) -> Option<Finished> {
+    fn run_part(
+        &mut self,
+        state: &EffectiveState,
+        settings: RunSettings,
+        part: &Selection,
+    ) -> Option<Finished> {
         self.secs += 100;
         let key = key();
         let mut run = Run::new(RunInput {
@@ -224,12 +229,12 @@ fn conf(content: &str) -> Clause {
     file("/etc/kiosk/shell.conf", content)
 }
 
-fn enforce() -> Settings {
-    Settings::of(Mode::Enforce)
+fn enforce() -> RunSettings {
+    RunSettings::of(Mode::Enforce)
 }
 
-fn observe() -> Settings {
-    Settings::of(Mode::Observe)
+fn observe() -> RunSettings {
+    RunSettings::of(Mode::Observe)
 }
 
 /// Returns a line a clause: verdict, cause, decision, outcome, reaction.
@@ -365,8 +370,8 @@ fn a_changed_document_is_a_rollout_and_a_hand_edit_beneath_it_also_drifted() {
 #[test]
 fn what_also_drifted_needs_both_switches() {
     for (settings, clause) in [
-        (Settings { on_rollout: OnRollout::Wait, ..enforce() }, file("/etc/issue", "b")),
-        (Settings { on_drift: OnDrift::Report, ..enforce() }, file("/etc/issue", "b")),
+        (RunSettings { on_rollout: OnRollout::Wait, ..enforce() }, file("/etc/issue", "b")),
+        (RunSettings { on_drift: OnDrift::Report, ..enforce() }, file("/etc/issue", "b")),
         (enforce(), file("/etc/issue", "b").tell()),
         (enforce(), file("/etc/issue", "b").wait(SwitchFrom::Clause)),
     ] {
@@ -393,7 +398,7 @@ fn drift_that_is_only_told_stays_drift_found() {
 #[test]
 fn a_rollout_waits_for_the_nodes_switch_and_is_unmet_by_the_clauses_own() {
     let waiting = Node::default()
-        .run(&state(vec![file("/a", "a")]), Settings { on_rollout: OnRollout::Wait, ..enforce() });
+        .run(&state(vec![file("/a", "a")]), RunSettings { on_rollout: OnRollout::Wait, ..enforce() });
     let unmet = Node::default().run(&state(vec![file("/a", "a").wait(SwitchFrom::Clause)]), enforce());
     let of_baseline =
         Node::default().run(&state(vec![file("/a", "a").wait(SwitchFrom::Baseline)]), enforce());
@@ -411,7 +416,7 @@ fn a_hold_beats_everything_and_ends_at_its_hour() {
         because: "festival on Auken".into(),
         clauses: BTreeSet::new(),
     };
-    let settings = Settings { freezes: vec![freeze], now: true, ..enforce() };
+    let settings = RunSettings { freezes: vec![freeze], now: true, ..enforce() };
     let mut node = Node::default();
     insta::assert_snapshot!(table(&node.run(&state(vec![file("/a", "a")]), settings.clone())), @r"
     rollout waiting
@@ -428,7 +433,7 @@ fn a_freeze_of_a_clause_leaves_the_others_and_the_longest_that_is_meant_is_named
         because: "stocktaking".into(),
         clauses: clauses.iter().map(|clause| (*clause).to_owned()).collect(),
     };
-    let settings = Settings {
+    let settings = RunSettings {
         freezes: vec![
             freeze(1, 150, &["file:/a"]),
             freeze(2, 180, &["file:/c*", "file:/d"]),
@@ -467,7 +472,7 @@ fn what_cut_the_way_to_the_server_is_not_brought_in_again_until_something_else_i
     let at = Timestamp::from_second(50).unwrap();
     let clause = &wanted.clauses[0];
     let put_back = [(clause.address.clone(), RevertedChange { wanted: clause.wanted.clone(), at })].into();
-    let settings = Settings { put_back, ..enforce() };
+    let settings = RunSettings { put_back, ..enforce() };
     let mut node = Node::default();
     insta::assert_snapshot!(table(&node.run(&wanted, settings.clone())), @r"
     rollout waiting
@@ -506,7 +511,7 @@ fn grace_does_not_hold_back_a_rollout_and_now_opens_it() {
     let mut node = Node::default();
     assert_eq!(node.run(&wanted, enforce()).status, Status::RolledOut);
     node = node.with("file:/a", "content", "edited");
-    assert_eq!(node.run(&wanted, Settings { now: true, ..enforce() }).status, Status::DriftCorrected);
+    assert_eq!(node.run(&wanted, RunSettings { now: true, ..enforce() }).status, Status::DriftCorrected);
 }
 
 #[test]
@@ -517,18 +522,18 @@ fn outside_the_change_window_nothing_is_begun_unless_it_is_opened() {
     });
     let wanted = state(vec![file("/a", "a")]);
     let mut node = Node::default();
-    insta::assert_snapshot!(table(&node.run(&wanted, Settings { window, ..enforce() })), @r"
+    insta::assert_snapshot!(table(&node.run(&wanted, RunSettings { window, ..enforce() })), @r"
     rollout waiting
     file:/a different out_of_line rollout left:window
     ");
     assert_eq!(
-        node.clone().run(&wanted, Settings { window, now: true, ..enforce() }).status,
+        node.clone().run(&wanted, RunSettings { window, now: true, ..enforce() }).status,
         Status::RolledOut
     );
     node.secs = 500;
-    assert_eq!(node.clone().run(&wanted, Settings { window, ..enforce() }).status, Status::RolloutWaiting);
+    assert_eq!(node.clone().run(&wanted, RunSettings { window, ..enforce() }).status, Status::RolloutWaiting);
     node.secs = 400;
-    assert_eq!(node.run(&wanted, Settings { window, ..enforce() }).status, Status::RolledOut);
+    assert_eq!(node.run(&wanted, RunSettings { window, ..enforce() }).status, Status::RolledOut);
 }
 
 #[test]
@@ -542,7 +547,7 @@ fn a_clause_waits_until_the_windows_of_its_assignments_and_of_the_node_are_all_o
         ..clause("file:/a")
     };
     let node = vec![hours("20:00", "06:00")];
-    let settings = |now: Timestamp, node: &[WeeklyHours]| Settings {
+    let settings = |now: Timestamp, node: &[WeeklyHours]| RunSettings {
         window: crate::hours::window_at(node, &jiff::tz::TimeZone::UTC, now),
         change_window: node.to_vec(),
         ..enforce()
@@ -570,7 +575,7 @@ fn a_clause_waits_until_the_windows_of_its_assignments_and_of_the_node_are_all_o
             opens.map(at),
             "{now} {windows:?} {is_node_set}"
         );
-        let open_anyway = Settings { now: true, ..settings };
+        let open_anyway = RunSettings { now: true, ..settings };
         assert_eq!(open_anyway.closed_until(&windowed(windows), now), None);
     }
     let never = windowed(&[("01:00", "02:00"), ("03:00", "04:00")]);
@@ -727,7 +732,7 @@ fn a_run_cut_off_before_the_change_forgets_the_reaction() {
         "old",
     );
     node.stop_before = Some("file:/etc/kiosk/shell.conf".into());
-    assert!(node.run_part(&wanted, enforce(), &Part::Whole).is_none());
+    assert!(node.run_part(&wanted, enforce(), &Selection::Whole).is_none());
     assert_eq!(node.due.len(), 1, "the reaction is kept before the change");
     node.stop_before = None;
     let finished = node.run(&wanted, observe());
@@ -743,7 +748,7 @@ fn a_run_cut_off_after_the_change_reacts_in_the_next_one() {
         "old",
     );
     node.stop_before = Some("file:/etc/kiosk/shell.conf".into());
-    node.run_part(&wanted, enforce(), &Part::Whole);
+    node.run_part(&wanted, enforce(), &Selection::Whole);
     node.stop_before = None;
     node = node.with("file:/etc/kiosk/shell.conf", "content", "a");
     insta::assert_snapshot!(table(&node.run(&wanted, observe())), @r"
@@ -859,7 +864,7 @@ fn a_partial_run_says_what_it_left_out_and_what_of_it_is_known_to_be_out_of_line
     assert_eq!(node.run(&wanted, enforce()).part, None);
     node = node.with("file:/a", "content", "edited");
     node.run(&wanted, observe());
-    let part = Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()]));
+    let part = Selection::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()]));
     let finished = node.run_part(&wanted, enforce(), &part).unwrap();
     assert_eq!(
         (finished.status, finished.part),
@@ -901,7 +906,7 @@ fn a_complete_state_without_an_address_closes_its_memory_and_a_partial_run_prune
     node.run_part(
         &only_b,
         enforce(),
-        &Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()])),
+        &Selection::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()])),
     );
     assert_eq!(memory_of(&node, "file:/a").closed_at, None);
     node.run(&only_b, enforce());
@@ -917,7 +922,7 @@ fn a_complete_state_without_an_address_closes_its_memory_and_a_partial_run_prune
 #[test]
 fn a_partial_run_touches_its_part_only_and_looks_at_what_that_needs() {
     let wanted = state(vec![file("/a", "a"), file("/b", "b").needs("file:/a"), file("/c", "c")]);
-    let part = Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()]));
+    let part = Selection::Chosen(BTreeSet::from([ClauseAddress::parse("file:/b").unwrap()]));
     insta::assert_snapshot!(table(&Node::default().run_part(&wanted, enforce(), &part).unwrap()), @r"
     rollout waiting
     file:/b different blocked rollout by file:/a first file:/a
@@ -927,7 +932,8 @@ fn a_partial_run_touches_its_part_only_and_looks_at_what_that_needs() {
 #[test]
 fn a_reaction_outside_of_a_partial_run_stays_due() {
     let mut node = Node::default().with("service:kiosk-shell", "running", true);
-    let part = Part::Chosen(BTreeSet::from([ClauseAddress::parse("file:/etc/kiosk/shell.conf").unwrap()]));
+    let part =
+        Selection::Chosen(BTreeSet::from([ClauseAddress::parse("file:/etc/kiosk/shell.conf").unwrap()]));
     let finished = node.run_part(&state(vec![conf("a"), service()]), enforce(), &part).unwrap();
     assert_eq!((finished.status, finished.due.len()), (Status::RolloutWaiting, 1));
 }
@@ -941,7 +947,7 @@ fn an_event_that_was_not_asked_for_changes_nothing() {
         settings: enforce(),
         memories: Memories::new(),
         due: Vec::new(),
-        part: Part::Whole,
+        part: Selection::Whole,
         on_demand: false,
         key: &key,
     };

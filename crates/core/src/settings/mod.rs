@@ -6,7 +6,7 @@ mod tests;
 
 use crate::hours::{ChangeWindow, HourOfDay, WeeklyHours, next_of_day, window_at};
 use crate::kit::{OnDrift, OnRollout};
-use crate::run::{Mode, RestartPolicy, Settings};
+use crate::run::{Mode, RestartPolicy, RunSettings};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 pub use retry::retry_after_ms;
@@ -201,15 +201,15 @@ impl AgentSettings {
     }
 
     /// Returns what holds for a run that begins now.
-    pub fn for_run(&self, zone: &TimeZone, now: Timestamp) -> Settings {
-        Settings {
+    pub fn for_run(&self, zone: &TimeZone, now: Timestamp) -> RunSettings {
+        RunSettings {
             on_drift: self.on_drift,
             on_rollout: self.on_rollout,
             grace_secs: self.grace_secs,
             window: self.window(zone, now),
             change_window: self.change_window.clone(),
             zone: zone.clone(),
-            ..Settings::of(self.mode)
+            ..RunSettings::of(self.mode)
         }
     }
 

@@ -2,7 +2,7 @@
 
 use super::assigned::join_windows;
 use super::clause::{Clause, Switch};
-use super::instantiate::Draft;
+use super::instantiate::Instantiated;
 use super::resolve::{Conditions, path_of, place};
 use crate::address::ClauseAddress;
 use crate::document::{Code, Finding};
@@ -11,9 +11,13 @@ use crate::kit::Gone;
 use foldhash::{HashMap, HashMapExt as _};
 
 /// Merges equal clauses into the first of them and says of all others that they are in conflict.
-pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut Vec<Finding>) -> Vec<Draft> {
+pub(super) fn merge(
+    drafts: Vec<Instantiated>,
+    conditions: Conditions,
+    findings: &mut Vec<Finding>,
+) -> Vec<Instantiated> {
     let Some(first_of) = first_of_each_claim(&drafts) else { return drafts };
-    let mut merged: Vec<Draft> = Vec::with_capacity(drafts.len());
+    let mut merged: Vec<Instantiated> = Vec::with_capacity(drafts.len());
     let mut places = vec![0; drafts.len()];
     for (at, draft) in drafts.into_iter().enumerate() {
         if first_of[at] == at {
@@ -38,7 +42,7 @@ pub(super) fn merge(drafts: Vec<Draft>, conditions: Conditions, findings: &mut V
 }
 
 /// Returns for each clause the first one with its claim; none if each has its own.
-fn first_of_each_claim(drafts: &[Draft]) -> Option<Vec<usize>> {
+fn first_of_each_claim(drafts: &[Instantiated]) -> Option<Vec<usize>> {
     let mut known: HashMap<&Claim, usize> = HashMap::with_capacity(drafts.len());
     let first_of: Vec<usize> = drafts
         .iter()
@@ -49,11 +53,11 @@ fn first_of_each_claim(drafts: &[Draft]) -> Option<Vec<usize>> {
 }
 
 /// Says of a part of a file that another clause keeps the file whole.
-pub(super) fn parts_of_whole(drafts: &[Draft], conditions: Conditions, findings: &mut Vec<Finding>) {
+pub(super) fn parts_of_whole(drafts: &[Instantiated], conditions: Conditions, findings: &mut Vec<Finding>) {
     if drafts.iter().all(|draft| draft.clause.claim.part_of().is_none()) {
         return;
     }
-    let whole: HashMap<&str, &Draft> = drafts
+    let whole: HashMap<&str, &Instantiated> = drafts
         .iter()
         .filter(|draft| {
             draft.clause.address.kind() != "file"
@@ -80,8 +84,8 @@ pub(super) fn parts_of_whole(drafts: &[Draft], conditions: Conditions, findings:
 
 /// Reports clauses that share a name by which they can be referred to; the turns of one loop share
 /// their second name.
-pub(super) fn tell_apart(drafts: &[Draft], conditions: Conditions, findings: &mut Vec<Finding>) {
-    let mut known: HashMap<&ClauseAddress, &Draft> = HashMap::with_capacity(drafts.len());
+pub(super) fn tell_apart(drafts: &[Instantiated], conditions: Conditions, findings: &mut Vec<Finding>) {
+    let mut known: HashMap<&ClauseAddress, &Instantiated> = HashMap::with_capacity(drafts.len());
     for draft in drafts {
         for name in std::iter::once(&draft.clause.address).chain(&draft.clause.also) {
             let Some(first) = known.insert(name, draft) else { continue };
@@ -109,7 +113,7 @@ fn want_the_same(left: &Clause, right: &Clause) -> bool {
         && left.described() == right.described()
 }
 
-fn conflict(first: &Draft, second: &Draft) -> Finding {
+fn conflict(first: &Instantiated, second: &Instantiated) -> Finding {
     let differing: Vec<String> = first
         .clause
         .described()
@@ -127,7 +131,7 @@ fn conflict(first: &Draft, second: &Draft) -> Finding {
     .hint("keep one of them, or tell them apart by `where`")
 }
 
-fn join(first: &mut Draft, second: Draft) {
+fn join(first: &mut Instantiated, second: Instantiated) {
     let (into, from) = (&mut first.clause, second.clause);
     for name in std::iter::once(from.address).chain(from.also) {
         if name != into.address && !into.also.contains(&name) {

@@ -23,7 +23,7 @@ type Content = (Digest, Arc<[u8]>);
 
 /// A clause that is not yet connected with the others.
 #[derive(Debug, Clone)]
-pub(super) struct Draft {
+pub(super) struct Instantiated {
     pub clause: Clause,
     /// The contents that it refers to.
     pub contents: Vec<Content>,
@@ -86,7 +86,7 @@ impl<'a> Instantiation<'a> {
     }
 
     /// Returns what a clause of a document comes to here: one clause, or one for each turn of its loops.
-    pub fn clause(&mut self, document: &'a ClauseDocument) -> Result<Vec<Draft>, Vec<Finding>> {
+    pub fn clause(&mut self, document: &'a ClauseDocument) -> Result<Vec<Instantiated>, Vec<Finding>> {
         let (excluded_by, undecidable) = self.condition(document).map_err(|finding| vec![finding])?;
         if excluded_by.is_some() || undecidable.is_some() || self.input.conditions == Conditions::CountAsTrue
         {
@@ -113,7 +113,7 @@ impl<'a> Instantiation<'a> {
 
     /// Makes what a clause comes to on each node that says the same as this one, and on which it counts; but for the
     /// terms of the assignment.
-    fn make(&mut self, document: &'a ClauseDocument) -> Result<Arc<Vec<Draft>>, Vec<Finding>> {
+    fn make(&mut self, document: &'a ClauseDocument) -> Result<Arc<Vec<Instantiated>>, Vec<Finding>> {
         let asked_before = self.scope.take_inputs();
         let made = self.all_turns(document, None, None);
         let inputs = self.scope.inputs();
@@ -135,7 +135,7 @@ impl<'a> Instantiation<'a> {
         document: &'a ClauseDocument,
         excluded_by: Option<String>,
         undecidable: Option<String>,
-    ) -> Result<Vec<Draft>, Vec<Finding>> {
+    ) -> Result<Vec<Instantiated>, Vec<Finding>> {
         if document.loops.is_empty() {
             return self.rendered(document, excluded_by, undecidable).map(|draft| vec![draft]);
         }
@@ -159,7 +159,7 @@ impl<'a> Instantiation<'a> {
         document: &ClauseDocument,
         excluded_by: Option<String>,
         undecidable: Option<String>,
-    ) -> Result<Draft, Vec<Finding>> {
+    ) -> Result<Instantiated, Vec<Finding>> {
         let address = self.address(document).map_err(|finding| vec![finding])?;
         let common = &document.common;
         let baseline = self.assigned.baseline;
@@ -212,7 +212,7 @@ impl<'a> Instantiation<'a> {
         }
         let in_kit =
             |one: &Located<String>| Located { value: one.value.clone(), place: self.in_kit(&one.place) };
-        Ok(Draft {
+        Ok(Instantiated {
             place: self.in_kit(&document.what.place),
             excluded_by,
             conditional: common.condition.is_some() || baseline.condition.is_some(),

@@ -1,6 +1,6 @@
 //! What clauses of documents came to on nodes so far, for nodes of which the same is inputs and that say the same.
 
-use super::instantiate::Draft;
+use super::instantiate::Instantiated;
 use crate::filter::{NodeInputs, NodeView};
 use serde_json::Value;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -27,7 +27,7 @@ struct CacheEntry {
     params: Option<usize>,
     inputs: NodeInputs,
     values: String,
-    drafts: Arc<Vec<Draft>>,
+    drafts: Arc<Vec<Instantiated>>,
 }
 
 impl Made {
@@ -36,7 +36,7 @@ impl Made {
         &self,
         params: Option<usize>,
         view: &NodeView,
-    ) -> Option<(Arc<Vec<Draft>>, NodeInputs)> {
+    ) -> Option<(Arc<Vec<Instantiated>>, NodeInputs)> {
         let kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         let mut values: Option<(&NodeInputs, String)> = None;
         kept.all.iter().filter(|one| one.params.is_none() || one.params == params).find_map(|one| {
@@ -55,10 +55,10 @@ impl Made {
         params: Option<usize>,
         inputs: NodeInputs,
         view: &NodeView,
-        drafts: Arc<Vec<Draft>>,
+        drafts: Arc<Vec<Instantiated>>,
     ) {
-        let size = |draft: &Draft| draft.contents.iter().map(|(_, bytes)| bytes.len()).sum::<usize>();
-        let is_kept = |draft: &Draft| {
+        let size = |draft: &Instantiated| draft.contents.iter().map(|(_, bytes)| bytes.len()).sum::<usize>();
+        let is_kept = |draft: &Instantiated| {
             draft.clause.concealed.is_empty() && (params.is_none() || size(draft) <= MAX_KEPT_BYTES)
         };
         if inputs.name || !drafts.iter().all(is_kept) {

@@ -1,7 +1,7 @@
 //! The order in which clauses are handled: as written, moved only as far as relations ask.
 
 use super::clause::Clause;
-use super::instantiate::{Draft, is_gone};
+use super::instantiate::{Instantiated, is_gone};
 use super::resolve::path_of;
 use crate::address::ClauseAddress;
 use crate::document::{Code, Finding, Place};
@@ -70,7 +70,7 @@ impl Why {
 /// # Errors
 ///
 /// Returns the circle, printed with its places, if there is one.
-pub(super) fn in_order(drafts: Vec<Draft>) -> Result<Ordered, Finding> {
+pub(super) fn in_order(drafts: Vec<Instantiated>) -> Result<Ordered, Finding> {
     let before = predecessors(&drafts);
     let mut marks = vec![Mark::Untouched; drafts.len()];
     let mut order = Vec::with_capacity(drafts.len());
@@ -96,9 +96,9 @@ pub(super) fn in_order(drafts: Vec<Draft>) -> Result<Ordered, Finding> {
         .enumerate()
         .flat_map(|(later, earlier)| earlier.iter().map(move |(earlier, why)| (*earlier, later, *why)));
     let relations = all.map(|(earlier, later, why)| relation(earlier, later, why)).collect();
-    let mut unordered: Vec<Option<Draft>> = drafts.into_iter().map(Some).collect();
+    let mut unordered: Vec<Option<Instantiated>> = drafts.into_iter().map(Some).collect();
     let (mut clauses, mut places) = (Vec::with_capacity(order.len()), Vec::with_capacity(order.len()));
-    for Draft { clause, place, .. } in order.into_iter().filter_map(|at| unordered[at].take()) {
+    for Instantiated { clause, place, .. } in order.into_iter().filter_map(|at| unordered[at].take()) {
         clauses.push(clause);
         places.push(place);
     }
@@ -153,11 +153,11 @@ fn visit(
 }
 
 /// Returns what comes before each clause.
-fn predecessors(drafts: &[Draft]) -> Predecessors {
+fn predecessors(drafts: &[Instantiated]) -> Predecessors {
     let by_address: HashMap<&ClauseAddress, usize> =
         drafts.iter().enumerate().map(|(at, draft)| (&draft.clause.address, at)).collect();
     let holders = Containers::of(drafts);
-    let declared = |draft: &Draft| {
+    let declared = |draft: &Instantiated| {
         let needs = draft.clause.needs.iter().map(|address| (address, Why::Needs));
         let reacts = draft.clause.reacts_to.iter().map(|address| (address, Why::ReactsTo));
         needs
@@ -209,7 +209,7 @@ struct Containers<'d> {
 }
 
 impl<'d> Containers<'d> {
-    fn of(drafts: &'d [Draft]) -> Self {
+    fn of(drafts: &'d [Instantiated]) -> Self {
         let of_kind = |kind: &str| {
             drafts
                 .iter()
@@ -234,7 +234,7 @@ impl<'d> Containers<'d> {
 fn implied(
     at: usize,
     clause: &Clause,
-    drafts: &[Draft],
+    drafts: &[Instantiated],
     holders: &Containers<'_>,
 ) -> Vec<(usize, usize, Why)> {
     let mut relations = Vec::new();
@@ -272,7 +272,7 @@ fn implied(
     relations
 }
 
-fn circle_finding(drafts: &[Draft], circle: &[usize]) -> Finding {
+fn circle_finding(drafts: &[Instantiated], circle: &[usize]) -> Finding {
     let names: Vec<&str> =
         circle.iter().chain(circle.first()).map(|at| drafts[*at].clause.address.as_str()).collect();
     let first = &drafts[circle[0]];

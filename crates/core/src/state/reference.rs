@@ -1,13 +1,13 @@
 //! Connects clauses by what they need and what they react to.
 
-use super::instantiate::Draft;
+use super::instantiate::Instantiated;
 use crate::address::{ClauseAddress, fits, is_pattern};
 use crate::document::{Code, Finding, Located};
 use crate::nearest::nearest_word;
 use foldhash::{HashMap, HashMapExt as _};
 
 /// Turns the addresses and patterns of all drafts into the addresses of clauses.
-pub(super) fn connect(drafts: &mut [Draft], left_out: &[Draft], findings: &mut Vec<Finding>) {
+pub(super) fn connect(drafts: &mut [Instantiated], left_out: &[Instantiated], findings: &mut Vec<Finding>) {
     let connected: Vec<Connected> = {
         let reach = Reach::of(drafts, left_out);
         drafts.iter().enumerate().map(|(at, draft)| reach.connect(at, draft, findings)).collect()
@@ -28,14 +28,14 @@ struct Connected {
 
 /// The clauses that can be referred to, by each of their names.
 struct Reach<'d> {
-    drafts: &'d [Draft],
+    drafts: &'d [Instantiated],
     /// The first that has a name, and the others.
     named: HashMap<&'d str, (usize, Vec<usize>)>,
-    left_out: &'d [Draft],
+    left_out: &'d [Instantiated],
 }
 
 impl<'d> Reach<'d> {
-    fn of(drafts: &'d [Draft], left_out: &'d [Draft]) -> Self {
+    fn of(drafts: &'d [Instantiated], left_out: &'d [Instantiated]) -> Self {
         let mut named: HashMap<&str, (usize, Vec<usize>)> = HashMap::with_capacity(drafts.len());
         for (at, draft) in drafts.iter().enumerate() {
             for name in names_of(draft) {
@@ -48,7 +48,7 @@ impl<'d> Reach<'d> {
         Self { drafts, named, left_out }
     }
 
-    fn connect(&self, own: usize, draft: &Draft, findings: &mut Vec<Finding>) -> Connected {
+    fn connect(&self, own: usize, draft: &Instantiated, findings: &mut Vec<Finding>) -> Connected {
         let mut connected = Connected::default();
         for written in &draft.needs {
             let (found, dropped) = self.meant(own, written, "needs", findings);
@@ -110,7 +110,7 @@ impl<'d> Reach<'d> {
     }
 }
 
-fn names_of(draft: &Draft) -> impl Iterator<Item = &ClauseAddress> {
+fn names_of(draft: &Instantiated) -> impl Iterator<Item = &ClauseAddress> {
     std::iter::once(&draft.clause.address).chain(&draft.clause.also)
 }
 

@@ -2,7 +2,7 @@
 
 use super::assigned::Assigned;
 use super::clause::{Clause, EffectiveState};
-use super::instantiate::{Draft, Instantiation};
+use super::instantiate::{Instantiated, Instantiation};
 use super::order::Relation;
 use super::{claims, include, order, reference};
 use crate::digest::{Digest, DigestKey};
@@ -96,7 +96,7 @@ pub fn resolve_noting(input: &ResolveInput<'_>, inputs: &mut NodeInputs) -> Resu
     let mut findings = Vec::new();
     let mut parameters = BTreeMap::new();
     let assigned = include::with_includes(&input.assigned, input.kits, input.conditions, &mut findings);
-    let mut drafts: Vec<Draft> =
+    let mut drafts: Vec<Instantiated> =
         Vec::with_capacity(assigned.iter().map(|assigned| assigned.baseline.clauses.len()).sum());
     for assigned in &assigned {
         let (kit, baseline) = (assigned.kit, assigned.baseline);
@@ -127,7 +127,7 @@ pub fn resolve_noting(input: &ResolveInput<'_>, inputs: &mut NodeInputs) -> Resu
     for draft in &drafts {
         findings.extend(touches_agent(draft, input.untouchable));
     }
-    let left_out: Vec<Draft> = drafts.extract_if(.., |draft| draft.excluded_by.is_some()).collect();
+    let left_out: Vec<Instantiated> = drafts.extract_if(.., |draft| draft.excluded_by.is_some()).collect();
     let contents: BTreeMap<_, _> =
         drafts.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
     let mut merged = claims::merge(drafts, input.conditions, &mut findings);
@@ -186,7 +186,7 @@ fn secrets_that_are_not_there(
 }
 
 /// Tells each directory that keeps only what is known which of its entries clauses name.
-fn know_entries(drafts: &mut [Draft]) {
+fn know_entries(drafts: &mut [Instantiated]) {
     if drafts.iter().all(|draft| draft.clause.flag("only_known") != Some(true)) {
         return;
     }
@@ -216,7 +216,7 @@ pub(super) fn path_of(clause: &Clause) -> Option<&str> {
     }
 }
 
-fn touches_agent(draft: &Draft, untouchable: &Untouchable) -> Option<Finding> {
+fn touches_agent(draft: &Instantiated, untouchable: &Untouchable) -> Option<Finding> {
     let clause = &draft.clause;
     let within = |inner: &str, outer: &str| {
         inner == outer
@@ -245,6 +245,6 @@ fn touches_agent(draft: &Draft, untouchable: &Untouchable) -> Option<Finding> {
 }
 
 /// Returns the place of a draft for findings about two of them.
-pub(super) fn place(draft: &Draft) -> Place {
+pub(super) fn place(draft: &Instantiated) -> Place {
     draft.place.clone()
 }

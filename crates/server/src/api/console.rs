@@ -25,7 +25,7 @@ pub struct Page {
 
 /// A file of the page. Its name holds its digest, so browsers may keep it.
 #[derive(rocket::Responder)]
-pub struct Part {
+pub struct ConsoleFile {
     body: Vec<u8>,
     kind: ContentType,
     keep: Header<'static>,
@@ -55,13 +55,13 @@ pub fn page(path: PathBuf) -> Option<Page> {
 
 /// `GET /assets/…`: a file of the page.
 #[rocket::get("/assets/<name>", rank = 10)]
-pub fn part(name: &str) -> Option<Part> {
+pub fn part(name: &str) -> Option<ConsoleFile> {
     let built = Built::get(&format!("assets/{name}"))?;
     let kind = name
         .rsplit_once('.')
         .and_then(|(_, ending)| ContentType::from_extension(ending))
         .unwrap_or(ContentType::Binary);
-    Some(Part {
+    Some(ConsoleFile {
         body: built.data.into_owned(),
         kind,
         keep: Header::new("Cache-Control", "public, max-age=31536000, immutable"),

@@ -68,7 +68,7 @@ struct Planned {
 }
 
 /// The desired state of one node.
-struct Outcome {
+struct ResolvedNode {
     planned: Arc<Planned>,
     result: Result<Arc<Made>, String>,
     /// The state itself, with the first node that has it.
@@ -138,7 +138,7 @@ impl Resolver {
         nodes.iter().zip(&outcomes).map(|(node, outcome)| self.row(node, outcome)).collect()
     }
 
-    fn row(&self, before: &NodeViewRow, outcome: &Outcome) -> Result<NewChangeNode, ApiError> {
+    fn row(&self, before: &NodeViewRow, outcome: &ResolvedNode) -> Result<NewChangeNode, ApiError> {
         let known = |ids: &HashMap<String, i64>, digest: &str| {
             ids.get(digest).copied().ok_or_else(|| {
                 ApiError::stored(format!("result {digest}"), &"it is missing after it was stored")
@@ -168,7 +168,11 @@ impl Resolver {
     }
 
     /// Stores the states that are new, with the clauses and contents that are.
-    async fn store_states(&mut self, db: &mut PgConnection, outcomes: &[Outcome]) -> Result<(), ApiError> {
+    async fn store_states(
+        &mut self,
+        db: &mut PgConnection,
+        outcomes: &[ResolvedNode],
+    ) -> Result<(), ApiError> {
         let made = || {
             outcomes
                 .iter()
@@ -210,7 +214,7 @@ impl Resolver {
     async fn store_placements(
         &mut self,
         db: &mut PgConnection,
-        outcomes: &[Outcome],
+        outcomes: &[ResolvedNode],
     ) -> Result<(), ApiError> {
         let unknown: BTreeMap<&str, &Planned> = outcomes
             .iter()
@@ -224,7 +228,11 @@ impl Resolver {
         Ok(())
     }
 
-    async fn store_sources(&mut self, db: &mut PgConnection, outcomes: &[Outcome]) -> Result<(), ApiError> {
+    async fn store_sources(
+        &mut self,
+        db: &mut PgConnection,
+        outcomes: &[ResolvedNode],
+    ) -> Result<(), ApiError> {
         let made = outcomes.iter().filter_map(|outcome| outcome.result.as_ref().ok());
         let unknown: BTreeMap<&str, &Value> = made
             .map(|made| (made.sources_digest.as_str(), &made.sources))
@@ -238,7 +246,7 @@ impl Resolver {
 }
 
 /// Resolves on as many threads as the machine has.
-fn compute(inputs: &Inputs, nodes: &[NodeViewRow]) -> Vec<Outcome> {
+fn compute(inputs: &Inputs, nodes: &[NodeViewRow]) -> Vec<ResolvedNode> {
     let threads = std::thread::available_parallelism().map_or(1, NonZero::get);
     let parts = nodes.chunks(nodes.len().div_ceil(threads).max(1));
     std::thread::scope(|scope| {
@@ -255,13 +263,13 @@ fn compute(inputs: &Inputs, nodes: &[NodeViewRow]) -> Vec<Outcome> {
     })
 }
 
-fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> Outcome {
+fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> ResolvedNode {
     fn read<T: DeserializeOwned + Default>(value: &Value) -> T {
         T::deserialize(value).unwrap_or_default()
     }
     let view = NodeView { name: node.name.clone(), labels: read(&node.labels), about: read(&node.about) };
     match inputs.planner.plan(&view, |plan| Arc::new(Planned::new(plan))) {
-        Err(error) => Outcome {
+        Err(error) => ResolvedNode {
             planned: Arc::new(Planned::new(Plan::default())),
             result: Err(error.to_string()),
             new: None,
@@ -270,7 +278,7 @@ fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> Outcome {
             let known = planned.known().find(&view);
             let (result, new) =
                 known.map_or_else(|| make_and_keep(inputs, &view, &planned), |known| (known, None));
-            Outcome { planned, result, new }
+            ResolvedNode { planned, result, new }
         }
     }
 }

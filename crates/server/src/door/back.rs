@@ -1,7 +1,7 @@
 //! Connections to Rocket on loopback.
 
 use super::body::CallersBody;
-use super::limits::{Limits, Place};
+use super::limits::{CountedConnection, Limits};
 use crate::callers::{Caller, Callers, Entry};
 use hyper::client::conn::http1::{SendRequest, handshake};
 use hyper_util::rt::TokioIo;
@@ -81,7 +81,7 @@ fn next_source() -> SocketAddr {
 /// answer would be lost. The entry is dropped before the stream, so that the port is free again only after it.
 struct BackStream {
     _entry: Entry,
-    _place: Place,
+    _place: CountedConnection,
     stream: TcpStream,
 }
 

@@ -50,7 +50,7 @@ pub struct Limits {
 }
 
 /// A connection that is counted, until it is dropped.
-pub struct Place {
+pub struct CountedConnection {
     limits: Arc<Limits>,
     /// The network it counts for, as long as it is a stranger's.
     stranger_of: Option<IpAddr>,
@@ -63,7 +63,7 @@ impl Limits {
     }
 
     /// Takes a place for a connection from this address, which is a stranger's until it is said otherwise; `None`: there is none.
-    pub fn take(self: &Arc<Self>, address: IpAddr) -> Option<Place> {
+    pub fn take(self: &Arc<Self>, address: IpAddr) -> Option<CountedConnection> {
         let network = network_of(address);
         let mut counts = self.counts.lock().unwrap_or_else(PoisonError::into_inner);
         let here = counts.of_network.get(&network).copied().unwrap_or(0);
@@ -76,11 +76,11 @@ impl Limits {
         counts.in_all += 1;
         counts.strangers += 1;
         counts.of_network.insert(network, here + 1);
-        Some(Place { limits: self.clone(), stranger_of: Some(network) })
+        Some(CountedConnection { limits: self.clone(), stranger_of: Some(network) })
     }
 }
 
-impl Place {
+impl CountedConnection {
     /// The caller showed a certificate: the place is no stranger's any more.
     pub fn is_known(&mut self) {
         let Some(network) = self.stranger_of.take() else { return };
@@ -95,7 +95,7 @@ impl Place {
     }
 }
 
-impl Drop for Place {
+impl Drop for CountedConnection {
     fn drop(&mut self) {
         self.is_known();
         self.limits.counts.lock().unwrap_or_else(PoisonError::into_inner).in_all -= 1;
@@ -115,7 +115,8 @@ mod tests {
         assert!(take("2001:db8:1:2::77").is_none(), "its network has two");
         first.is_known();
         let third = take("2001:db8:1:2::77").unwrap();
-        let others: Vec<Place> = (1..=2).filter_map(|last| take(&format!("192.0.2.{last}"))).collect();
+        let others: Vec<CountedConnection> =
+            (1..=2).filter_map(|last| take(&format!("192.0.2.{last}"))).collect();
         assert_eq!(others.len(), 2);
         assert!(take("192.0.2.9").is_none(), "there are four strangers");
         drop(third);

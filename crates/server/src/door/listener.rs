@@ -3,7 +3,7 @@
 use super::activity::Activity;
 use super::back::BackConnections;
 use super::forward::Passage;
-use super::limits::{Limits, Most, Place};
+use super::limits::{CountedConnection, Limits, Most};
 use super::lingering::Lingering;
 use super::reach::OwnNames;
 use crate::callers::ShownCertificate;
@@ -142,7 +142,7 @@ impl Door {
 struct Connection {
     settings: Arc<DoorSettings>,
     lines: Arc<StrangersLines>,
-    place: Place,
+    place: CountedConnection,
     /// The connections to Rocket.
     behind: Arc<Limits>,
     address: SocketAddr,

@@ -30,34 +30,37 @@ pub(crate) fn type_word(value: &Value) -> &'static str {
     }
 }
 
-/// A value with its place.
+/// A value of a document with its place.
 #[derive(Debug, Clone)]
-pub struct Node {
+pub struct Element {
     /// What stands there.
-    pub value: NodeValue,
+    pub value: ElementValue,
     /// Where.
     pub place: Place,
 }
 
-/// The value of a [`Node`].
+/// The value of an [`Element`].
 #[derive(Debug, Clone)]
-pub enum NodeValue {
+pub enum ElementValue {
     /// A text, a number or a boolean.
     Plain(Value),
     /// A list.
-    List(Vec<Node>),
+    List(Vec<Element>),
     /// A table: keys with their places, in the order written.
-    Table(Vec<(String, Place, Node)>),
+    Table(Vec<(String, Place, Element)>),
 }
 
-impl Node {
+impl Element {
     /// Returns the value without places.
     pub fn to_json(&self) -> Value {
         match &self.value {
-            NodeValue::Plain(value) => value.clone(),
-            NodeValue::List(items) => Value::Array(items.iter().map(Node::to_json).collect()),
-            NodeValue::Table(entries) => Value::Object(
-                entries.iter().map(|(key, _, node)| (key.clone(), node.to_json())).collect::<Map<_, _>>(),
+            ElementValue::Plain(value) => value.clone(),
+            ElementValue::List(items) => Value::Array(items.iter().map(Element::to_json).collect()),
+            ElementValue::Table(entries) => Value::Object(
+                entries
+                    .iter()
+                    .map(|(key, _, element)| (key.clone(), element.to_json()))
+                    .collect::<Map<_, _>>(),
             ),
         }
     }
@@ -65,14 +68,14 @@ impl Node {
     /// Returns the text, if it is one.
     pub fn as_str(&self) -> Option<&str> {
         match &self.value {
-            NodeValue::Plain(Value::String(text)) => Some(text),
+            ElementValue::Plain(Value::String(text)) => Some(text),
             _ => None,
         }
     }
 }
 
 /// Reads one TOML document, each value with its place; none if it cannot be read.
-pub fn read_toml(file: &str, text: &str) -> Option<Node> {
+pub fn read_toml(file: &str, text: &str) -> Option<Element> {
     let files = KitFiles::new(std::collections::BTreeMap::from([(file.to_owned(), text.as_bytes())]));
     read(&files, file, &mut Vec::new())
 }
@@ -80,7 +83,7 @@ pub fn read_toml(file: &str, text: &str) -> Option<Node> {
 /// Reads one document of a kit; what is wrong with it is added to `findings`.
 ///
 /// Returns as much of the tree as can be read, so that one mistake does not hide the others.
-pub(crate) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) -> Option<Node> {
+pub(crate) fn read(files: &KitFiles, path: &str, findings: &mut Vec<Finding>) -> Option<Element> {
     let file: Arc<str> = path.into();
     let bytes = files.get(path)?;
     if bytes.len() > MAX_DOCUMENT_BYTES {
@@ -146,24 +149,24 @@ impl TreeReader<'_> {
         self.lines.place(span)
     }
 
-    fn table(&mut self, table: &DeTable<'_>, span: Range<usize>) -> Node {
+    fn table(&mut self, table: &DeTable<'_>, span: Range<usize>) -> Element {
         let entries = table
             .iter()
             .filter_map(|(key, value)| {
-                let node = self.node(value)?;
-                Some((key.get_ref().to_string(), self.place(key.span()), node))
+                let element = self.element(value)?;
+                Some((key.get_ref().to_string(), self.place(key.span()), element))
             })
             .collect();
-        Node { value: NodeValue::Table(entries), place: self.place(span) }
+        Element { value: ElementValue::Table(entries), place: self.place(span) }
     }
 
-    fn node(&mut self, value: &Spanned<DeValue<'_>>) -> Option<Node> {
+    fn element(&mut self, value: &Spanned<DeValue<'_>>) -> Option<Element> {
         let place = self.place(value.span());
         let plain = match value.get_ref() {
             DeValue::Table(table) => return Some(self.table(table, value.span())),
             DeValue::Array(items) => {
-                let items = items.iter().filter_map(|item| self.node(item)).collect();
-                return Some(Node { value: NodeValue::List(items), place });
+                let items = items.iter().filter_map(|item| self.element(item)).collect();
+                return Some(Element { value: ElementValue::List(items), place });
             }
             DeValue::String(text) => Some(Value::from(text.as_ref())),
             DeValue::Boolean(boolean) => Some(Value::from(*boolean)),
@@ -188,7 +191,7 @@ impl TreeReader<'_> {
                 &format!("write it as a text: \"{datetime}\""),
             ),
         };
-        plain.map(|value| Node { value: NodeValue::Plain(value), place })
+        plain.map(|value| Element { value: ElementValue::Plain(value), place })
     }
 
     fn refuse(&mut self, place: &Place, message: &str, hint: &str) -> Option<Value> {
@@ -199,7 +202,7 @@ impl TreeReader<'_> {
 
 /// The keys of one table, taken one after the other; what is left over is unknown.
 pub(crate) struct Fields<'n> {
-    entries: Vec<(&'n str, &'n Place, &'n Node)>,
+    entries: Vec<(&'n str, &'n Place, &'n Element)>,
     known: Vec<&'static str>,
     /// The keys that the table is listed with, where it is.
     listed: &'static [Key],
@@ -209,17 +212,18 @@ pub(crate) struct Fields<'n> {
 
 impl<'n> Fields<'n> {
     /// Opens a node as a table; says so if it is none.
-    pub fn open(node: &'n Node, what: &str, findings: &mut Vec<Finding>) -> Option<Self> {
-        match &node.value {
-            NodeValue::Table(entries) => {
-                let entries = entries.iter().map(|(key, place, node)| (key.as_str(), place, node)).collect();
-                Some(Self { entries, known: Vec::with_capacity(24), listed: &[], place: &node.place })
+    pub fn open(element: &'n Element, what: &str, findings: &mut Vec<Finding>) -> Option<Self> {
+        match &element.value {
+            ElementValue::Table(entries) => {
+                let entries =
+                    entries.iter().map(|(key, place, element)| (key.as_str(), place, element)).collect();
+                Some(Self { entries, known: Vec::with_capacity(24), listed: &[], place: &element.place })
             }
             _ => {
                 findings.push(Finding::error(
                     Code::WrongValue,
-                    node.place.clone(),
-                    format!("{what} is a table, and this is {}", type_word(&node.to_json())),
+                    element.place.clone(),
+                    format!("{what} is a table, and this is {}", type_word(&element.to_json())),
                 ));
                 None
             }
@@ -228,16 +232,16 @@ impl<'n> Fields<'n> {
 
     /// Opens a node as a table whose keys are listed; says so if it is none.
     pub fn open_listed(
-        node: &'n Node,
+        element: &'n Element,
         what: &str,
         listed: &'static [Key],
         findings: &mut Vec<Finding>,
     ) -> Option<Self> {
-        Self::open(node, what, findings).map(|fields| Self { listed, ..fields })
+        Self::open(element, what, findings).map(|fields| Self { listed, ..fields })
     }
 
     /// Takes a key, if it is there.
-    pub fn take(&mut self, name: &'static str) -> Option<&'n Node> {
+    pub fn take(&mut self, name: &'static str) -> Option<&'n Element> {
         debug_assert!(
             self.listed.is_empty() || self.listed.iter().any(|key| key.name == name),
             "`{name}` is read and not in the list of keys"
@@ -253,7 +257,7 @@ impl<'n> Fields<'n> {
         name: &'static str,
         what: &str,
         findings: &mut Vec<Finding>,
-    ) -> Option<&'n Node> {
+    ) -> Option<&'n Element> {
         let value = self.take(name);
         if value.is_none() {
             findings.push(Finding::error(
@@ -267,11 +271,11 @@ impl<'n> Fields<'n> {
 
     /// Takes a text, if the key is there.
     pub fn text(&mut self, name: &'static str, findings: &mut Vec<Finding>) -> Option<(&'n str, &'n Place)> {
-        let node = self.take(name)?;
-        match node.as_str() {
-            Some(text) => Some((text, &node.place)),
+        let element = self.take(name)?;
+        match element.as_str() {
+            Some(text) => Some((text, &element.place)),
             None => {
-                wrong_type(name, "a text", node, findings);
+                wrong_type(name, "a text", element, findings);
                 None
             }
         }
@@ -279,9 +283,9 @@ impl<'n> Fields<'n> {
 
     /// Takes a list of texts; none if the key is not there.
     pub fn texts(&mut self, name: &'static str, findings: &mut Vec<Finding>) -> Vec<(&'n str, &'n Place)> {
-        let Some(node) = self.take(name) else { return Vec::new() };
-        let NodeValue::List(items) = &node.value else {
-            wrong_type(name, "a list of texts", node, findings);
+        let Some(element) = self.take(name) else { return Vec::new() };
+        let ElementValue::List(items) = &element.value else {
+            wrong_type(name, "a list of texts", element, findings);
             return Vec::new();
         };
         let mut texts = Vec::new();
@@ -296,11 +300,11 @@ impl<'n> Fields<'n> {
 
     /// Takes a boolean, if the key is there.
     pub fn boolean(&mut self, name: &'static str, findings: &mut Vec<Finding>) -> Option<bool> {
-        let node = self.take(name)?;
-        match node.value {
-            NodeValue::Plain(Value::Bool(boolean)) => Some(boolean),
+        let element = self.take(name)?;
+        match element.value {
+            ElementValue::Plain(Value::Bool(boolean)) => Some(boolean),
             _ => {
-                wrong_type(name, "`true` or `false`", node, findings);
+                wrong_type(name, "`true` or `false`", element, findings);
                 None
             }
         }
@@ -332,7 +336,7 @@ impl<'n> Fields<'n> {
     }
 
     /// Returns what was not taken.
-    pub fn rest(self) -> Vec<(&'n str, &'n Place, &'n Node)> {
+    pub fn rest(self) -> Vec<(&'n str, &'n Place, &'n Element)> {
         self.entries
     }
 
@@ -350,15 +354,15 @@ impl<'n> Fields<'n> {
     }
 }
 
-pub(crate) fn wrong_type(name: &str, wanted: &str, node: &Node, findings: &mut Vec<Finding>) {
+pub(crate) fn wrong_type(name: &str, wanted: &str, element: &Element, findings: &mut Vec<Finding>) {
     findings.push(Finding::error(
         Code::WrongValue,
-        node.place.clone(),
-        format!("`{name}` takes {wanted}, and this is {}", type_word(&node.to_json())),
+        element.place.clone(),
+        format!("`{name}` takes {wanted}, and this is {}", type_word(&element.to_json())),
     ));
 }
 
-/// A value with its place.
+/// A value of a document with its place.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Located<T> {
     /// The value.
