@@ -2,7 +2,7 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans unused circles
+.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans advisories unused circles
 
 demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
 	@demo/check demo
@@ -86,6 +86,11 @@ bans: ## dependencies that must not come in
 	@while read -r crate why; do \
 	  if cargo tree --locked --workspace --invert "$$crate" >/dev/null 2>&1; then echo "banned: $$crate ($$why)"; exit 1; fi; \
 	done < ci/banned
+
+advisories: console/node_modules/installed ## known vulnerabilities of dependencies: needs the network, and cargo-deny
+	@command -v cargo-deny >/dev/null || { echo "cargo-deny is missing: cargo install --locked cargo-deny"; exit 1; }
+	cargo deny check advisories
+	cd console && npm audit
 
 unused: ## dependencies that nothing uses
 	ci/unused-dependencies

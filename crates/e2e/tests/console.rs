@@ -2,6 +2,7 @@
 
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
 use constans_e2e::{Browser, Fleet, demo_kit};
+use std::time::{Duration, Instant};
 
 const PASSWORD: &str = "herring under the pier";
 
@@ -28,9 +29,14 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     publish_and_serve(&fleet);
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
     well(&kiosk.run(&["daemon", "--once"]));
-    browser.see("rolled out");
-    well(&kiosk.run(&["daemon", "--once"]));
     browser.see("Nothing. Every node that reports is in line.");
+    assert!(browser.text().contains("1\nrolled out"), "{}", browser.text());
+    well(&kiosk.run(&["daemon", "--once"]));
+    let end = Instant::now() + Duration::from_secs(15);
+    while !browser.text().contains("1\nin line") {
+        assert!(Instant::now() < end, "the legend does not follow: {}", browser.text());
+        std::thread::sleep(Duration::from_millis(100));
+    }
 
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
     let edited = kiosk.root.read("/etc/kiosk/shell.conf").unwrap().replace("45", "4");

@@ -35,19 +35,12 @@ pub fn nearest(word: &str) -> Option<&'static str> {
 pub static UNKNOWN: Kind = Kind::Table(&KindRow {
     name: "unknown",
     noun: "thing",
-    purpose: "",
-    achieves: &[],
-    properties: &[],
-    either: &[],
-    needs_either: false,
-    reactions: &[],
     can_be_gone: false,
     correctable: false,
     naming: Naming::Free,
     claim: |name, _| Claim::Custom(String::new(), vec![name.to_owned()]),
-    claims: "",
     on_node: "",
-    example: "",
+    ..KindRow::PLAIN
 });
 
 /// Every kind, in the order in which they are listed.
