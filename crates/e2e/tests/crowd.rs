@@ -96,6 +96,27 @@ fn ask<T: DeserializeOwned>(fleet: &Fleet, path: &str) -> T {
     serde_json::from_str(&body).expect("an answer as JSON")
 }
 
+/// Each episode that ended is in one event, and what begins and ends by turns does so in the events of each node.
+fn events_agree_with_what_is_stored(fleet: &Fleet) {
+    let ended_by_events = "select coalesce(sum(jsonb_array_length(detail -> 'clauses') + (detail ->> 'more')::int), 0) from event where kind = 'drift_ended'";
+    let ended = "select count(*) from episode where closed_at is not null and closed_as <> 'retired'";
+    let (by_events, stored) = (fleet.query(ended_by_events), fleet.query(ended));
+    assert_eq!(by_events, stored, "episodes that ended");
+    assert_ne!(stored, "0");
+    for (begins, ends) in [("silent", "checked_in_again"), ("run_failed", "run_recovered")] {
+        let twice = fleet.query(&format!(
+            "select count(*) from (select kind, lag(kind) over (partition by node order by id) as before from event where kind in ('{begins}', '{ends}')) of_node
+                 where kind = before or before is null and kind = '{ends}'"
+        ));
+        assert_eq!(twice, "0", "{begins} and {ends} by turns");
+        assert_ne!(
+            fleet.query(&format!("select count(*) from event where kind = '{begins}'")),
+            "0",
+            "{begins}"
+        );
+    }
+}
+
 #[test]
 fn crowd_truth_equals_reports() {
     // More happens than usual, so that a few hours show all of it.
@@ -103,6 +124,7 @@ fn crowd_truth_equals_reports() {
     let fleet = live(Plan { rates, ..Plan::of(NODES, 7) }, 110, true, |_| {});
     let log = fleet.log();
     assert!(!log.contains("ERROR"), "{log}");
+    events_agree_with_what_is_stored(&fleet);
     // The command line on the server's machine goes by the system's clock.
     fleet.query(
         "alter table event disable trigger user; alter table audit_chain disable trigger user;
