@@ -2,7 +2,7 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots licences bans advisories unused circles
+.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots dependencies advisories unused circles
 
 demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
 	@demo/check demo
@@ -64,7 +64,7 @@ test-long: tools ## two thousand nodes of a crowd in one process: what a node co
 	cargo build --locked --bins -p constans-crowd -p constans-server -p constans-cli
 	ci/leaves-nothing cargo test --locked -p constans-e2e --test long --test crowd --test described --test door --test changes -- --ignored --nocapture --test-threads=1
 
-check: licences bans console-check interface-check unused circles ## format, lints, licences, dependencies banned and unused
+check: dependencies console-check interface-check unused circles ## format, lints, licences, dependencies banned and unused
 	cargo fmt --all --check
 	cargo clippy --locked --workspace --all-targets -- -D warnings
 
@@ -76,20 +76,18 @@ fmt: console/node_modules/installed
 	cargo fmt --all
 	cd console && npm run --silent fix
 
-licences: ## every dependency has a licence of the list
-	@mkdir -p target
-	@cargo tree --locked --workspace --edges normal,build,dev --prefix none --format '{l} : {p}' | grep . | sort -u > target/licences.all
-	@grep -vf ci/licences.allowed target/licences.all > target/licences.refused; \
-	  if [ -s target/licences.refused ]; then echo "licences that ci/licences.allowed does not name:"; cat target/licences.refused; exit 1; fi
+DENY := target/tools/deny/bin/cargo-deny
 
-bans: ## dependencies that must not come in
-	@while read -r crate why; do \
-	  if cargo tree --locked --workspace --invert "$$crate" >/dev/null 2>&1; then echo "banned: $$crate ($$why)"; exit 1; fi; \
-	done < ci/banned
+dependencies: $(DENY) ## licences of dependencies, banned ones, and where they come from
+	@if [ -x $(DENY) ]; then $(DENY) --log-level error --offline check licenses bans sources; \
+	  else echo "NOT CHECKED: licences and bans of dependencies, as cargo-deny could not be installed"; fi
 
-advisories: console/node_modules/installed ## known vulnerabilities of dependencies: needs the network, and cargo-deny
-	@command -v cargo-deny >/dev/null || { echo "cargo-deny is missing: cargo install --locked cargo-deny"; exit 1; }
-	cargo deny check advisories
+$(DENY):
+	@echo "installing cargo-deny (some minutes, once)"
+	@cargo install --quiet --locked --root target/tools/deny --version 0.20.2 cargo-deny || true
+
+advisories: $(DENY) console/node_modules/installed ## known vulnerabilities of dependencies: needs the network
+	$(DENY) check advisories
 	cd console && npm audit
 
 unused: ## dependencies that nothing uses
