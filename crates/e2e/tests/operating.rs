@@ -57,6 +57,13 @@ fn the_server_measures_itself_as_open_metrics() {
     assert_eq!(fleet.curl().get("/metrics").0, 200, "on the people's listener that is a page of the console");
     assert!(!fleet.curl().get("/metrics").1.contains("constans_check_ins"));
 
+    let counted = (0..60).any(|_| {
+        std::thread::sleep(Duration::from_millis(500));
+        let read = Command::new("curl").args(["-s", &fleet.metrics_url()]).output().unwrap();
+        String::from_utf8_lossy(&read.stdout).contains("constans_events_total{kind=\"joined\"} 1\n")
+    });
+    assert!(counted, "the event of the node that joined is counted once");
+
     // Who does not ask for it gets plain text, of which an independent tool finds nothing to say.
     let promtool = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/tools/metrics/usr/bin/promtool");
     assert!(promtool.exists(), "make tools brings it");

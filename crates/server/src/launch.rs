@@ -71,7 +71,6 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(partitions::keep_ahead(db.clone()));
     tokio::spawn(audit_chain::keep_chained(db.clone()));
     let waker = Waker::begin(db.clone());
-    tokio::spawn(node_events::keep_noted(db.clone(), waker.clone()));
     tokio::spawn(stay_alive(db.clone(), watch));
     let authority = Arc::new(authority);
     let for_agents = ServedCertificate::by_our_ca("agents", authority.clone(), &settings.names)?;
@@ -94,6 +93,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let certificates = vec![for_agents.clone(), for_people.clone()];
     certificates.iter().for_each(|certificate| drop(tokio::spawn(certificate.clone().keep_fresh())));
     let metrics = Metrics::begin(certificates.clone());
+    tokio::spawn(node_events::keep_noted(db.clone(), waker.clone(), metrics.clone()));
     let agent_urls = settings
         .names
         .iter()

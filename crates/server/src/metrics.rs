@@ -30,6 +30,8 @@ pub struct Metrics {
     pub resolving: Histogram,
     /// How long hand-outs held the lock of the desired state.
     pub handing_out: Histogram,
+    /// Events of the fleet since this process started.
+    pub events: Family<EventKind, Counter>,
     /// Event streams that are open.
     pub streams: Gauge,
     /// What waits to be taken in together.
@@ -40,6 +42,13 @@ pub struct Metrics {
     open: Family<Listener, Gauge>,
     /// Connections that found no place.
     pub turned_away: Family<Listener, Counter>,
+}
+
+/// The kind of an event.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct EventKind {
+    /// Its word.
+    pub kind: String,
 }
 
 /// How something of a node was taken in.
@@ -115,6 +124,12 @@ impl Metrics {
             Unit::Seconds,
             handing_out.clone(),
         );
+        let events = Family::<EventKind, Counter>::default();
+        registry.register(
+            "events",
+            "Events of the fleet since this process started; each process counts all",
+            events.clone(),
+        );
         let streams = Gauge::<i64, AtomicI64>::default();
         registry.register("event_streams", "Event streams that are open", streams.clone());
         let waiting = Family::<Queue, Gauge>::default();
@@ -148,6 +163,7 @@ impl Metrics {
             requests,
             resolving,
             handing_out,
+            events,
             streams,
             waiting,
             connections,
