@@ -295,9 +295,9 @@ export interface paths {
         };
         /**
          * The events, the newest first, 100 per page; or those after a place, in the order in which they were committed: who goes on from
-         *     `next` misses none. What people did is listed only for who may read the audit trail.
+         *     `next` misses none. Acts of people are listed only with the permission to read the audit trail.
          * @description The events, the newest first, 100 per page; or those after a place, in the order in which they were committed: who goes on from
-         *     `next` misses none. What people did is listed only for who may read the audit trail.
+         *     `next` misses none. Acts of people are listed only with the permission to read the audit trail.
          */
         get: operations["get_api_events"];
         put?: never;
@@ -5832,7 +5832,7 @@ export interface operations {
                 after?: string;
                 /** @description Only those before this number */
                 before?: number;
-                /** @description Only what was noticed of this node */
+                /** @description Only events of this node */
                 node?: string;
             };
             header?: never;

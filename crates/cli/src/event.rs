@@ -24,7 +24,7 @@ enum EventCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
-        /// Only what was noticed of this node
+        /// Only events of this node
         #[arg(long, value_name = "NODE")]
         node: Option<String>,
         /// Only events before this number
@@ -35,7 +35,7 @@ enum EventCommand {
     Follow {
         #[command(flatten)]
         server: ServerArguments,
-        /// Only what is noticed of this node
+        /// Only events of this node
         #[arg(long, value_name = "NODE")]
         node: Option<String>,
         /// Begin after this place, as `next` of /api/events says it; 0.0.0 is before the first event

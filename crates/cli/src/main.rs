@@ -71,7 +71,7 @@ enum Command {
     Group(group::GroupArguments),
     /// List and verify the audit trail: who did what, and when
     Audit(audit::AuditArguments),
-    /// List and follow events: what was noticed of nodes, and what people did
+    /// List and follow events: drift, failures and silence of nodes, and acts of people
     Event(event::EventArguments),
     /// List, show, confirm and take back changes of desired state
     Change(change::ChangeArguments),

@@ -134,6 +134,13 @@ fn events_tell_it_in_the_order_in_which_it_was_learned(fleet: &Fleet) {
     oldest_first.reverse();
     let followed = fleet.client_for(Duration::from_secs(3), &["event", "follow", "--after", "0.0.0"]);
     assert_eq!(followed.stdout.lines().collect::<Vec<_>>(), oldest_first);
+    // Who follows one node does not read the events of all the others again each time.
+    let next = |of_node: &str| {
+        let path = format!("/api/events?after=0.0.0{of_node}");
+        let page = fleet.curl().with_token(fleet.administrator()).get(&path).1;
+        serde_json::from_str::<serde_json::Value>(&page).expect("a page")["next"].to_string()
+    };
+    assert_eq!(next("&node=gate-auken-1"), next(""));
     let unknown = fleet.client(&["event", "list", "--node", "kiosk-auken-9"]);
     assert!(unknown.stderr.contains("there is no node `kiosk-auken-9`"), "{}", unknown.stderr);
 }

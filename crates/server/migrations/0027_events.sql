@@ -38,3 +38,4 @@ create trigger acts_are_kept before delete on event for each row when (old.who i
 -- The last contact of a node whose silence is noted, and whether it is noted that a certificate ends.
 alter table node_now add column silence_noted timestamptz;
 alter table node_key add column ending_noted boolean not null default false;
+create index node_key_not_noted on node_key (ends_at) where revoked_at is null and not ending_noted;

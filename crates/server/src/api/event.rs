@@ -17,11 +17,11 @@ use sqlx::PgPool;
 const PAGE: i64 = 100;
 
 /// The events, the newest first, 100 per page; or those after a place, in the order in which they were committed: who goes on from
-/// `next` misses none. What people did is listed only for who may read the audit trail.
+/// `next` misses none. Acts of people are listed only with the permission to read the audit trail.
 #[utoipa::path(tag = "overview", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
     ("before" = Option<u32>, Query, description = "Only those before this number"),
     ("after" = Option<String>, Query, description = "`next` of the page before; `0.0.0` for the first"),
-    ("node" = Option<String>, Query, description = "Only what was noticed of this node"),
+    ("node" = Option<String>, Query, description = "Only events of this node"),
 ), responses((status = 200, body = EventPage)))]
 #[get("/api/events?<before>&<after>&<node>")]
 pub async fn list(
@@ -44,9 +44,12 @@ pub async fn list(
     let (rows, next) = match after {
         Some(after) => {
             let after = cursor_of(after)?;
+            let end = event::last(db).await?;
             let rows = event::after(db, &after, choice, PAGE).await?;
-            let last = rows.last().map(EventRow::cursor);
-            (rows, last.unwrap_or(after))
+            let next = rows.last().map_or(after, EventRow::cursor);
+            // What was left out up to the end is not read again the next time.
+            let end = end.filter(|_| i64::try_from(rows.len()).is_ok_and(|read| read < PAGE));
+            (rows, end.map_or(next.clone(), |end| next.later(end)))
         }
         None => {
             // What is committed between is listed twice rather than not at all.

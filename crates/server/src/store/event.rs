@@ -50,6 +50,12 @@ impl EventCursor {
     pub fn first() -> Self {
         Self { xid_epoch: 0, xid: "0".to_owned(), id: 0 }
     }
+
+    /// Returns the later of two places.
+    pub fn later(self, other: Self) -> Self {
+        let key = |cursor: &Self| (cursor.xid_epoch, cursor.xid.parse::<u64>().unwrap_or(0), cursor.id);
+        if key(&self) < key(&other) { other } else { self }
+    }
 }
 
 impl EventRow {

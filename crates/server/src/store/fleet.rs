@@ -57,6 +57,11 @@ pub async fn raise(db: impl PgExecutor<'_>, resolver: i32) -> sqlx::Result<()> {
 
 /// Begins an epoch: what was prepared before holds no longer, and every node is taken for edited.
 pub async fn begin_epoch(db: &mut PgConnection, epoch: i64) -> sqlx::Result<()> {
-    sqlx::query(include_str!("sql/fleet/begin_epoch_update_fleet.sql")).bind(epoch).execute(&mut *db).await?;
+    // Also a database that is restored a second time, to before the first, begins a later epoch of its transactions.
+    sqlx::query(include_str!("sql/fleet/begin_epoch_update_fleet.sql"))
+        .bind(epoch)
+        .bind(crate::clock::now().as_second())
+        .execute(&mut *db)
+        .await?;
     sqlx::query(include_str!("sql/fleet/begin_epoch_update_node.sql")).execute(db).await.map(|_| ())
 }

@@ -5,7 +5,7 @@ use constans_core::episode::ClosedAs;
 use constans_server::clock::sql_now;
 use constans_server::store::event::{self, EventChoice, EventCursor, EventRow};
 use constans_server::store::narrowing::Narrowing;
-use constans_server::store::{audit, node};
+use constans_server::store::{audit, fleet, node};
 use constans_wire::node_event::{NamedClauses, NodeEvent};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::ToSqlx as _;
@@ -77,6 +77,30 @@ async fn a_reader_goes_on_after_the_database_was_moved_and_numbers_its_transacti
     let rows = read(&database, &EventCursor::first(), 2).await;
     assert_eq!(kinds(&rows), ["kiosk-auken-1 drift_found", "kiosk-auken-1 run_recovered"]);
     assert_eq!(kinds(&read(&database, &rows[0].cursor(), 1).await), ["kiosk-auken-1 run_recovered"]);
+}
+
+#[tokio::test]
+async fn each_restore_begins_a_later_epoch_of_transactions_also_one_to_before_the_last() {
+    let database = Database::fresh().await;
+    let mut db = database.pool.acquire().await.unwrap();
+    let mut last = 1;
+    for restored_to in [1, 1, 2] {
+        database.run(&format!("update fleet set xid_epoch = {restored_to}")).await;
+        fleet::begin_epoch(&mut db, 1).await.unwrap();
+        let begun: i64 = database.value("select xid_epoch from fleet").await;
+        assert!(begun > last, "{begun} after {last}");
+        last = begun;
+        // The next restore is another second.
+        tokio::time::sleep(Duration::from_millis(1_100)).await;
+    }
+}
+
+#[test]
+fn the_later_place_is_by_number_and_not_by_text() {
+    let place = |xid_epoch, xid: &str, id| EventCursor { xid_epoch, xid: xid.to_owned(), id };
+    assert_eq!(place(1, "99", 7).later(place(1, "100", 2)), place(1, "100", 2));
+    assert_eq!(place(2, "5", 1).later(place(1, "900", 9)), place(2, "5", 1));
+    assert_eq!(place(1, "5", 3).later(place(1, "5", 4)), place(1, "5", 4));
 }
 
 async fn was_heard(database: &Database, node: Uuid, minutes_ago: i64) {
