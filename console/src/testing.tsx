@@ -28,7 +28,7 @@ function Where() {
 }
 
 /** A server that answers just these requests; any other fails the test. */
-export function serve(answers: Record<string, { status?: number; body: unknown }>) {
+export function serve(answers: Record<string, { status?: number; body: unknown; link?: string }>) {
   const asked: { path: string; body: string; headers: Headers }[] = [];
   vi.stubGlobal('fetch', async (request: Request) => {
     const url = new URL(request.url);
@@ -37,7 +37,8 @@ export function serve(answers: Record<string, { status?: number; body: unknown }
     const answer = answers[path];
     if (!answer) throw new Error(`nobody was told what ${path} answers`);
     const kind = (answer.status ?? 200) < 400 ? 'application/json' : 'application/problem+json';
-    return new Response(JSON.stringify(answer.body), { status: answer.status ?? 200, headers: { 'Content-Type': kind } });
+    const headers = { 'Content-Type': kind, ...(answer.link && { Link: answer.link }) };
+    return new Response(JSON.stringify(answer.body), { status: answer.status ?? 200, headers });
   });
   return asked;
 }

@@ -53,6 +53,19 @@ async function answer<T>(request: Promise<Answered<T>>): Promise<T> {
   );
 }
 
+/** Reads all pages of a list: the header `Link` of a page says after which entry the next one begins. */
+async function allPages<T>(page: (after?: string) => Promise<Answered<T[]>>): Promise<T[]> {
+  const entries: T[] = [];
+  let after: string | undefined;
+  do {
+    const request = page(after);
+    entries.push(...(await answer(request)));
+    const next = /^<([^>]+)>; rel="next"$/.exec((await request).response.headers.get('Link') ?? '')?.[1];
+    after = next && (new URL(next, location.origin).searchParams.get('after') ?? undefined);
+  } while (after);
+  return entries;
+}
+
 const of = (name: string) => ({ path: { name } });
 
 /** Which nodes, in which order, after which one. */
@@ -72,19 +85,21 @@ export const api = {
   // The generated type of a pair is a list of any length.
   why: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/why', { params: of(name), signal })) as Promise<Schemas['StateSources']>,
   leftBehind: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/left-behind', { params: of(name), signal })),
-  episodes: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/episodes', { params: of(name), signal })),
+  episodes: (name: string, signal?: AbortSignal) =>
+    allPages((after) => client.GET('/api/nodes/{name}/episodes', { params: { ...of(name), query: { after } }, signal })),
   /** The runs of a node that the server learned before a moment; the newest without one. */
   runs: (name: string, before?: string, signal?: AbortSignal) =>
     answer(client.GET('/api/nodes/{name}/runs', { params: { ...of(name), query: { before } }, signal })),
   run: (name: string, id: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs/{id}', { params: { path: { name, id } }, signal })),
-  releases: (signal?: AbortSignal) => answer(client.GET('/api/releases', { signal })),
+  releases: (signal?: AbortSignal) => allPages((after) => client.GET('/api/releases', { params: { query: { after } }, signal })),
   // The generated type of a pair is a list of any length.
   release: (kit: string, version: string, signal?: AbortSignal) =>
     answer(client.GET('/api/releases/{kit}/{version}', { params: { path: { kit, version } }, signal })) as Promise<Schemas['ReleaseShown']>,
   releaseText: (kit: string, version: string, path: string, signal?: AbortSignal) =>
     answer(client.GET('/api/releases/{kit}/{version}/text', { params: { path: { kit, version }, query: { path } }, signal })),
   compareReleases: (from: string, to: string, signal?: AbortSignal) => answer(client.GET('/api/compare/releases', { params: { query: { from, to } }, signal })),
-  kitLog: (kit: string, signal?: AbortSignal) => answer(client.GET('/api/kits/{kit}/log', { params: { path: { kit } }, signal })),
+  kitLog: (kit: string, signal?: AbortSignal) =>
+    allPages((after) => client.GET('/api/kits/{kit}/log', { params: { path: { kit }, query: { after } }, signal })),
   changes: (signal?: AbortSignal) => answer(client.GET('/api/changes', { signal })),
   change: (no: number, signal?: AbortSignal) => answer(client.GET('/api/changes/{no}', { params: { path: { no } }, signal })),
   confirmChange: (no: number, body: Schemas['Confirmed']) => answer(client.POST('/api/changes/{no}/confirm', { params: { path: { no } }, body })),

@@ -316,8 +316,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The freezes that are in force, or also those that are over, the newest first; at most 200.
-         * @description The freezes that are in force, or also those that are over, the newest first; at most 200.
+         * The freezes that are in force, or also those that are over, the newest first.
+         * @description The freezes that are in force, or also those that are over, the newest first.
          */
         get: operations["get_api_freezes"];
         put?: never;
@@ -5940,7 +5940,14 @@ export interface operations {
     };
     get_api_freezes: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description Also those that are over */
+                also_over?: boolean;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5950,6 +5957,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -5983,8 +5992,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6657,7 +6691,12 @@ export interface operations {
     };
     get_api_invitations: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6667,6 +6706,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -6700,8 +6741,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6985,7 +7051,12 @@ export interface operations {
     };
     get_api_joining_requests: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6995,6 +7066,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7028,8 +7101,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7425,7 +7523,12 @@ export interface operations {
     };
     get_api_kits_kit_log: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
             header?: never;
             path: {
                 kit: string;
@@ -7437,6 +7540,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8170,7 +8275,12 @@ export interface operations {
     };
     get_api_nodes_name_episodes: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
             header?: never;
             path: {
                 name: string;
@@ -8182,6 +8292,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10188,7 +10300,12 @@ export interface operations {
     };
     get_api_refused_requests: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -10198,6 +10315,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10231,8 +10350,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10269,7 +10413,12 @@ export interface operations {
     };
     get_api_releases: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -10279,6 +10428,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10312,8 +10463,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12602,7 +12778,12 @@ export interface operations {
     };
     get_api_tokens: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -12612,6 +12793,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -12645,8 +12828,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

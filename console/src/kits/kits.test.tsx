@@ -81,6 +81,17 @@ test('each release leads to itself, to its differences and to its nodes', async 
   expect(decodeURIComponent(nodes.getAttribute('href')!)).toBe('/nodes?filter="gate-reader@2.2.0" in node.releases');
 });
 
+test('a long list of releases is read page by page', async () => {
+  const next = '/api/releases?after=2026-11-20T08:00:00Z~gate-reader@2.2.0';
+  serve({
+    'GET /api/releases': { body: [release('2.2.0')], link: `<${encodeURI(next)}>; rel="next"` },
+    [`GET ${next}`]: { body: [release('2.1.0')] },
+  });
+  show(<KitsPage />);
+  expect(await screen.findByRole('link', { name: 'gate-reader@2.2.0' })).toBeTruthy();
+  expect(screen.getByRole('link', { name: 'gate-reader@2.1.0' })).toBeTruthy();
+});
+
 test('without releases the page says how to make one', async () => {
   serve({ 'GET /api/releases': { body: [] } });
   show(<KitsPage />);

@@ -97,7 +97,7 @@ pub async fn run(arguments: &FreezeArguments) -> Result<(), ClientError> {
         FreezeCommand::List { server, also_over } => {
             let server = Server::open(server)?;
             let freezes: Vec<FreezeShown> =
-                server.get(&format!("/api/freezes?also_over={also_over}")).await?;
+                server.get_all(&format!("/api/freezes?also_over={also_over}")).await?;
             if server.says_json(&freezes) {
                 return Ok(());
             }

@@ -70,7 +70,7 @@ pub async fn invitation(arguments: &InvitationArguments) -> Result<(), ClientErr
 }
 
 async fn list_invitations(server: &Server) -> Result<(), ClientError> {
-    let open: Vec<OpenInvitation> = server.get("/api/invitations").await?;
+    let open: Vec<OpenInvitation> = server.get_all("/api/invitations").await?;
     if server.says_json(&open) {
         return Ok(());
     }
@@ -173,7 +173,7 @@ pub async fn run(arguments: &JoinArguments) -> Result<(), ClientError> {
 }
 
 async fn list(server: &Server) -> Result<(), ClientError> {
-    let waiting: Vec<JoiningRequest> = server.get("/api/joining-requests").await?;
+    let waiting: Vec<JoiningRequest> = server.get_all("/api/joining-requests").await?;
     if server.says_json(&waiting) {
         return Ok(());
     }
@@ -251,7 +251,7 @@ async fn deny(server: &Server, wanted: &str, because: &str) -> Result<(), Client
 
 /// Finds the waiting request by its name or id.
 async fn find(server: &Server, wanted: &str) -> Result<JoiningRequest, ClientError> {
-    let waiting: Vec<JoiningRequest> = server.get("/api/joining-requests").await?;
+    let waiting: Vec<JoiningRequest> = server.get_all("/api/joining-requests").await?;
     let mut fitting: Vec<&JoiningRequest> =
         waiting.iter().filter(|request| request.name == wanted || request.id.to_string() == wanted).collect();
     match (fitting.pop(), fitting.is_empty()) {

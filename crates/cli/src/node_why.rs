@@ -35,7 +35,7 @@ pub async fn why(server: &Server, node: &str, address: Option<&str>) -> Result<(
         return Ok(());
     };
     let clauses: NodeClauses = server.get(&format!("/api/nodes/{node}/clauses")).await?;
-    let episodes: Vec<Episode> = server.get(&format!("/api/nodes/{node}/episodes")).await?;
+    let episodes: Vec<Episode> = server.get_all(&format!("/api/nodes/{node}/episodes")).await?;
     let left: Vec<LeftBehind> = server.get(&format!("/api/nodes/{node}/left-behind")).await?;
     let history = ClauseHistory {
         clause: clauses.clauses.iter().find(|clause| clause.address == address),

@@ -70,7 +70,7 @@ enum RefusalCommand {
 pub async fn refusal(arguments: &RefusalArguments) -> Result<(), ClientError> {
     let RefusalCommand::List { server } = &arguments.command;
     let server = Server::open(server)?;
-    let refused: Vec<RefusedRequest> = server.get("/api/refused-requests").await?;
+    let refused: Vec<RefusedRequest> = server.get_all("/api/refused-requests").await?;
     if server.says_json(&refused) {
         return Ok(());
     }
@@ -237,7 +237,7 @@ pub async fn token(arguments: &TokenArguments) -> Result<(), ClientError> {
 }
 
 async fn list_tokens(server: &Server) -> Result<(), ClientError> {
-    let tokens: Vec<Token> = server.get("/api/tokens").await?;
+    let tokens: Vec<Token> = server.get_all("/api/tokens").await?;
     if server.says_json(&tokens) {
         return Ok(());
     }
@@ -263,7 +263,7 @@ async fn list_tokens(server: &Server) -> Result<(), ClientError> {
 }
 
 async fn find_token(server: &Server, wanted: &str) -> Result<Token, ClientError> {
-    let tokens: Vec<Token> = server.get("/api/tokens").await?;
+    let tokens: Vec<Token> = server.get_all("/api/tokens").await?;
     let mut found: Vec<Token> =
         tokens.into_iter().filter(|token| token.name == wanted || token.id.to_string() == wanted).collect();
     match found.len() {

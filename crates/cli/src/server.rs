@@ -3,7 +3,7 @@
 use crate::credentials::Credentials;
 use crate::error::ClientError;
 use clap::{Args, ValueEnum};
-use constans_link::{client, send_bytes, send_told};
+use constans_link::{Answer, client, send_bytes, send_whole};
 use constans_terminal::harmless;
 use constans_wire::activity::Activity;
 use constans_wire::exit::Exit;
@@ -122,6 +122,19 @@ impl Server {
         self.send::<(), T>(Method::GET, path, None).await
     }
 
+    /// Reads a list, all its pages.
+    pub async fn get_all<T: DeserializeOwned>(&self, path: &str) -> Result<Vec<T>, ClientError> {
+        let mut all = Vec::new();
+        let mut next = Some(path.to_owned());
+        while let Some(path) = next {
+            let request = self.client.get(format!("{}{path}", self.url));
+            let mut page: Answer<Vec<T>> = self.whole_answer(request).await?;
+            all.append(&mut page.body);
+            next = page.next_page;
+        }
+        Ok(all)
+    }
+
     /// Has something done.
     pub async fn post<B: Serialize + Sync, T: DeserializeOwned>(
         &self,
@@ -174,15 +187,21 @@ impl Server {
     }
 
     async fn answer<T: DeserializeOwned>(&self, request: RequestBuilder) -> Result<T, ClientError> {
-        let answered = self.told_while_waiting(send_told(request.bearer_auth(&self.token), &self.ca)).await;
+        self.whole_answer(request).await.map(|answer| answer.body)
+    }
+
+    async fn whole_answer<T: DeserializeOwned>(
+        &self,
+        request: RequestBuilder,
+    ) -> Result<Answer<T>, ClientError> {
+        let answered = self.told_while_waiting(send_whole(request.bearer_auth(&self.token), &self.ca)).await;
         // Also of a failure it is said which server it was.
         self.progress_shown.call_once(|| {
-            let person = answered.as_ref().ok().and_then(|(_, person)| person.as_deref());
+            let person = answered.as_ref().ok().and_then(|answer| answer.person.as_deref());
             let as_whom = person.map(|person| format!("as {} ", harmless(person))).unwrap_or_default();
             anstream::eprintln!("{as_whom}at {}", self.url);
         });
-        let (answer, _) = answered?;
-        Ok(answer)
+        Ok(answered?)
     }
 
     /// Waits, and says on a terminal for how long, and what the server is at if it works for this person.
@@ -216,8 +235,8 @@ impl Server {
             .get(format!("{}/api/activities", self.url))
             .timeout(Duration::from_secs(1))
             .bearer_auth(&self.token);
-        let (all, person): (Vec<Activity>, _) = send_told(request, &self.ca).await.ok()?;
-        all.into_iter().rfind(|activity| Some(&activity.who) == person.as_ref())
+        let answer: Answer<Vec<Activity>> = send_whole(request, &self.ca).await.ok()?;
+        answer.body.into_iter().rfind(|activity| Some(&activity.who) == answer.person.as_ref())
     }
 }
 

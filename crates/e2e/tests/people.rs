@@ -241,6 +241,45 @@ fn done(ended: &Ended) -> String {
 }
 
 #[test]
+fn long_lists_come_in_pages_that_the_client_reads_to_the_end() {
+    let fleet = Fleet::start();
+    let made = "insert into invitation (id, secret_digest, labels, uses, uses_left, made_by, expires_at, made_at)
+        select gen_random_uuid(), '', '{}', 1, 1, 'ilse.maren', now() + interval '1 hour', now() - interval '1 second' * (n / 4)
+        from generate_series(1, 2500) n";
+    fleet.query(made);
+
+    let mut open: Vec<Value> =
+        serde_json::from_str(&done(&fleet.client(&["invitation", "list", "--output", "json"]))).unwrap();
+    open.sort_by_key(|invitation| invitation["id"].as_str().map(str::to_owned));
+    open.dedup_by_key(|invitation| invitation["id"].as_str().map(str::to_owned));
+    assert_eq!(open.len(), 2_500, "each one once");
+
+    let curl = fleet.curl().with_token(fleet.administrator());
+    let (status, page) = curl.get("/api/invitations?after=&size=3");
+    assert_eq!((status, page.contains("`Link`")), (422, true), "an empty place is none: {page}");
+    let (status, page) = curl.get("/api/invitations?size=3");
+    let page: Vec<Value> = serde_json::from_str(&page).unwrap();
+    assert_eq!((status, page.len()), (200, 3));
+    let headers = curl.headers();
+    let link = headers.lines().find_map(|line| line.strip_prefix("link: <")).expect("there are more");
+    let next = link.trim().strip_suffix(">; rel=\"next\"").expect("as RFC 8288 has it");
+    assert!(next.starts_with("/api/invitations?size=3&after="), "{next}");
+    let following: Vec<Value> = serde_json::from_str(&curl.get(next).1).unwrap();
+    assert_eq!(following.len(), 3);
+    assert!(following.iter().all(|invitation| !page.contains(invitation)));
+
+    for wrong in ["size=0", "size=1001", "size=many", "after=yesterday", "after=2026-11-23T07:00:00Z"] {
+        let (status, problem) = curl.get(&format!("/api/invitations?{wrong}"));
+        assert_eq!(status, 422, "{wrong}: {problem}");
+    }
+    // A key that fits no list is refused, not a fault of the server.
+    for list in ["freezes", "releases", "tokens"] {
+        let (status, problem) = curl.get(&format!("/api/{list}?after=2026-11-23T07:00:00Z~nothing%27"));
+        assert!(status == 200 || status == 422, "{list}: {status} {problem}");
+    }
+}
+
+#[test]
 fn what_people_made_is_listed_and_ended_and_stays_on_record() {
     let fleet = Fleet::start();
     let tor = fleet.token("tor.havik", "approver");

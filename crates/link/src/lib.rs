@@ -131,22 +131,33 @@ fn built(config: ClientConfig) -> Result<Client, LinkError> {
 ///
 /// Returns why the server did not answer, or what it refused.
 pub async fn send<T: DeserializeOwned>(request: RequestBuilder, fingerprint: &str) -> Result<T, LinkError> {
-    send_told(request, fingerprint).await.map(|(answer, _)| answer)
+    send_whole(request, fingerprint).await.map(|answer| answer.body)
 }
 
-/// Sends a request, and reads the answer and as whom the server took it.
+/// An answer, and what its headers say.
+#[derive(Debug)]
+pub struct Answer<T> {
+    /// What it says.
+    pub body: T,
+    /// The person whom the server takes the caller for.
+    pub person: Option<String>,
+    /// Path and query of the next page of the list, if there is one (RFC 8288).
+    pub next_page: Option<String>,
+}
+
+/// Sends a request, and reads the answer with its headers.
 ///
 /// # Errors
 ///
 /// Returns why the server did not answer, or what it refused.
-pub async fn send_told<T: DeserializeOwned>(
+pub async fn send_whole<T: DeserializeOwned>(
     request: RequestBuilder,
     fingerprint: &str,
-) -> Result<(T, Option<String>), LinkError> {
+) -> Result<Answer<T>, LinkError> {
     let answered = answered(request, fingerprint).await?;
-    let answer = serde_json::from_slice(&answered.body)
+    let body = serde_json::from_slice(&answered.body)
         .map_err(|error| LinkError::Strange { url: answered.url, because: error.to_string() })?;
-    Ok((answer, answered.person))
+    Ok(Answer { body, person: answered.person, next_page: answered.next_page })
 }
 
 /// Asks a server for the fingerprint of its CA. Nothing else is said to it: a person has to say whether it is the right one.
@@ -181,6 +192,7 @@ struct Answered {
     url: String,
     body: Vec<u8>,
     person: Option<String>,
+    next_page: Option<String>,
 }
 
 async fn answered(request: RequestBuilder, fingerprint: &str) -> Result<Answered, LinkError> {
@@ -188,8 +200,21 @@ async fn answered(request: RequestBuilder, fingerprint: &str) -> Result<Answered
     let (url, status) = (response.url().to_string(), response.status());
     let person =
         response.headers().get("Constans-Person").and_then(|person| person.to_str().ok()).map(str::to_owned);
+    let next_page = response
+        .headers()
+        .get("Link")
+        .and_then(|link| link.to_str().ok())
+        .and_then(next_page_of)
+        .map(str::to_owned);
     let body = response.bytes().await.map_err(|error| not_sent(&error, fingerprint))?;
-    Ok(Answered { body: judged(&url, status, body.to_vec())?, url, person })
+    Ok(Answered { body: judged(&url, status, body.to_vec())?, url, person, next_page })
+}
+
+/// Returns where a header `Link` with one link leads to, if that is the next page on the same server.
+fn next_page_of(link: &str) -> Option<&str> {
+    let (target, what) = link.strip_prefix('<')?.split_once('>')?;
+    (what.trim() == "; rel=\"next\"" && target.starts_with('/') && !target.starts_with("//"))
+        .then_some(target)
 }
 
 /// Returns the body of an answer that is no refusal.

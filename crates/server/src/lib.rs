@@ -16,6 +16,7 @@ pub mod launch;
 pub mod launch_error;
 pub mod metrics;
 pub mod other_methods;
+pub mod page;
 pub mod people;
 pub mod preparation;
 pub mod problem;

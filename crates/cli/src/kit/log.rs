@@ -31,7 +31,7 @@ pub struct WithdrawArguments {
 /// Shows a kit's releases with where each was served.
 pub async fn run(arguments: &LogArguments) -> Result<(), ClientError> {
     let server = Server::open(&arguments.server)?;
-    let releases: Vec<Logged> = server.get(&format!("/api/kits/{}/log", arguments.kit)).await?;
+    let releases: Vec<Logged> = server.get_all(&format!("/api/kits/{}/log", arguments.kit)).await?;
     if server.says_json(&releases) {
         return Ok(());
     }

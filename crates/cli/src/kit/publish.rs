@@ -45,7 +45,7 @@ pub struct ListArguments {
 /// Lists the published releases.
 pub async fn list(arguments: &ListArguments) -> Result<(), ClientError> {
     let server = Server::open(&arguments.server)?;
-    let releases: Vec<Release> = server.get("/api/releases").await?;
+    let releases: Vec<Release> = server.get_all("/api/releases").await?;
     if server.says_json(&releases) {
         return Ok(());
     }
@@ -93,7 +93,7 @@ pub async fn run(arguments: &PublishArguments) -> Result<(), ClientError> {
         prepared.push(prepare(folder, &arguments.with)?);
     }
     let server = Server::open(&arguments.server)?;
-    let releases: Vec<Release> = server.get("/api/releases").await?;
+    let releases: Vec<Release> = server.get_all("/api/releases").await?;
     if let Some(missing) = Missing::of(arguments, &prepared, &releases) {
         return Err(missing.error(arguments));
     }

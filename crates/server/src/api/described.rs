@@ -146,6 +146,19 @@ fn complete_operation(path: &str, method: &str, operation: &mut Value) {
         changes: method != "get",
         signs_in: path.starts_with("/api/sign-in") || path.starts_with("/api/welcome"),
     };
+    let takes = |name: &str| {
+        let parameters = operation["parameters"].as_array();
+        parameters.is_some_and(|parameters| parameters.iter().any(|parameter| parameter["name"] == name))
+    };
+    let is_paged_list = takes("after")
+        && takes("size")
+        && operation["responses"]["200"]["content"]["application/json"]["schema"]["type"] == "array";
+    if is_paged_list {
+        operation["responses"]["200"]["headers"]["Link"] = json!({
+            "description": "The address of the next page with `rel=\"next\"` (RFC 8288); not sent with the last page",
+            "schema": { "type": "string" },
+        });
+    }
     let Some(responses) = operation.get_mut("responses").and_then(Value::as_object_mut) else { return };
     for response in responses.values_mut() {
         // A text or a number is sent as JSON too, but for what probes ask.

@@ -1,6 +1,7 @@
 //! Freezes: brakes that take no lock and wait for no change.
 
 use crate::body::JsonBody;
+use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError};
 use crate::store::freeze::{self, ListedRow};
 use crate::store::{audit, node, notice};
@@ -23,25 +24,18 @@ const LONGEST_CLAUSE: usize = 300;
 /// This many freezes are in force at once: each node that they are for is given all of them.
 const MAX_IN_FORCE: i64 = 100;
 
-/// The freezes that are in force, or also those that are over, the newest first; at most 200.
-#[utoipa::path(tag = "freezes", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<FreezeShown>)))]
-#[get("/api/freezes?<how..>")]
+/// The freezes that are in force, or also those that are over, the newest first.
+#[utoipa::path(tag = "freezes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("also_over" = Option<bool>, Query, description = "Also those that are over"), PageQuery), responses((status = 200, body = Vec<FreezeShown>)))]
+#[get("/api/freezes?<also_over>&<page..>")]
 pub async fn list(
-    how: ListAsQuery,
+    also_over: bool,
+    page: PageQuery,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
-) -> Answer<Vec<FreezeShown>> {
-    Ok(Json(freeze::list(db.inner(), how.also_over, None).await?.into_iter().map(shown).collect()))
-}
-
-/// Which freezes are listed, after the `?`.
-#[derive(Debug, rocket::FromForm, utoipa::IntoParams)]
-#[into_params(parameter_in = Query)]
-pub struct ListAsQuery {
-    /// Also those that are over.
-    #[field(default = false)]
-    #[param(required = false)]
-    also_over: bool,
+) -> PageAnswer<FreezeShown> {
+    let range = page.range()?;
+    let rows = freeze::list(db.inner(), &range, also_over).await?;
+    Page::of_rows(rows, &range, ListedRow::cursor).shown(|row| Ok(shown(row)))
 }
 
 /// Sets a freeze: from their next check-in on, the nodes change nothing of these clauses until its hour.
@@ -138,9 +132,8 @@ pub async fn end(
 }
 
 async fn by_no(db: &PgPool, no: i64) -> Result<FreezeShown, ApiError> {
-    freeze::list(db, true, Some(no))
+    freeze::by_no(db, no)
         .await?
-        .pop()
         .map(shown)
         .ok_or_else(|| ApiError::Missing { what: "freeze", name: format!("F{no}") })
 }

@@ -2,6 +2,7 @@
 
 use crate::body::JsonBody;
 use crate::here::Here;
+use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::invitation::InvitationRow;
 use crate::store::{audit, invitation};
@@ -81,10 +82,15 @@ pub async fn make(
 }
 
 /// The open invitations, the newest first.
-#[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), responses((status = 200, body = Vec<OpenInvitation>)))]
-#[get("/api/invitations")]
-pub async fn list(_caller: Allowed<InvitationMake>, db: &State<PgPool>) -> Answer<Vec<OpenInvitation>> {
-    Ok(Json(invitation::open(db.inner()).await?.into_iter().map(shown).collect::<Result<_, _>>()?))
+#[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), params(PageQuery), responses((status = 200, body = Vec<OpenInvitation>)))]
+#[get("/api/invitations?<page..>")]
+pub async fn list(
+    page: PageQuery,
+    _caller: Allowed<InvitationMake>,
+    db: &State<PgPool>,
+) -> PageAnswer<OpenInvitation> {
+    let range = page.range()?;
+    Page::of_rows(invitation::open(db.inner(), &range).await?, &range, InvitationRow::cursor).shown(shown)
 }
 
 fn shown(row: InvitationRow) -> Result<OpenInvitation, ApiError> {

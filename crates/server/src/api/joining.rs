@@ -3,6 +3,7 @@
 use crate::body::JsonBody;
 use crate::change::single::{Occasion, resolve_single};
 use crate::here::Here;
+use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::joining::{self, RequestRow};
 use crate::store::{audit, check_in, fleet, node, node_attribute, notice};
@@ -18,13 +19,18 @@ use std::sync::Arc;
 use uuid::Uuid;
 
 /// The waiting requests, the oldest first.
-#[utoipa::path(tag = "joining", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<JoiningRequest>)))]
-#[get("/api/joining-requests")]
-pub async fn waiting(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<JoiningRequest>> {
-    let rows = joining::waiting(db.inner()).await?;
+#[utoipa::path(tag = "joining", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(PageQuery), responses((status = 200, body = Vec<JoiningRequest>)))]
+#[get("/api/joining-requests?<page..>")]
+pub async fn waiting(
+    page: PageQuery,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> PageAnswer<JoiningRequest> {
+    let range = page.range()?;
+    let rows = joining::waiting(db.inner(), &range).await?;
     let names: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
     let in_use = node::names_in_use(db.inner(), &names).await?;
-    Ok(Json(rows.into_iter().map(|row| shown(row, &in_use)).collect::<Result<_, _>>()?))
+    Page::of_rows(rows, &range, RequestRow::cursor).shown(|row| shown(row, &in_use))
 }
 
 fn shown(row: RequestRow, in_use: &[String]) -> Result<JoiningRequest, ApiError> {

@@ -60,7 +60,7 @@ pub async fn overview(
         async {
             Ok((
                 super::stage::stages(db).await?,
-                joining::waiting(db).await?.len(),
+                usize::try_from(joining::count_waiting(db).await?).unwrap_or(0),
                 recovery::since(db).await?,
             ))
         },

@@ -1,9 +1,10 @@
 //! Persons and their roles.
 
+use crate::page::{Page, PageAnswer, PageQuery};
 use crate::people;
 use crate::problem::{Answer, ApiError};
 use crate::store::person::{self, ListedRow};
-use crate::store::refused_request;
+use crate::store::refused_request::{self, RefusedRow};
 use crate::trust::{Allowed, PeopleManage, Role};
 use clap::ValueEnum as _;
 use constans_wire::people::{Granted, Person, RefusedRequest, RemovedPerson};
@@ -80,22 +81,25 @@ fn role_called(word: &str) -> Result<Role, ApiError> {
 }
 
 /// Recently refused requests: caller, request, address; equal ones are one entry.
-#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Vec<RefusedRequest>)))]
-#[get("/api/refused-requests")]
-pub async fn refused(_caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<Vec<RefusedRequest>> {
-    let rows = refused_request::latest(db.inner()).await?;
-    Ok(Json(
-        rows.into_iter()
-            .map(|row| RefusedRequest {
-                person: Some(row.person).filter(|person| !person.is_empty()),
-                node: row.node,
-                what: row.what,
-                from_where: row.from_where,
-                status: row.status.unsigned_abs(),
-                first_at: row.first_at.to_jiff(),
-                last_at: row.last_at.to_jiff(),
-                times: row.times.unsigned_abs(),
-            })
-            .collect(),
-    ))
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), params(PageQuery), responses((status = 200, body = Vec<RefusedRequest>)))]
+#[get("/api/refused-requests?<page..>")]
+pub async fn refused(
+    page: PageQuery,
+    _caller: Allowed<PeopleManage>,
+    db: &State<PgPool>,
+) -> PageAnswer<RefusedRequest> {
+    let range = page.range()?;
+    let rows = refused_request::latest(db.inner(), &range).await?;
+    Page::of_rows(rows, &range, RefusedRow::cursor).shown(|row| {
+        Ok(RefusedRequest {
+            person: Some(row.person).filter(|person| !person.is_empty()),
+            node: row.node,
+            what: row.what,
+            from_where: row.from_where,
+            status: row.status.unsigned_abs(),
+            first_at: row.first_at.to_jiff(),
+            last_at: row.last_at.to_jiff(),
+            times: row.times.unsigned_abs(),
+        })
+    })
 }

@@ -4,6 +4,7 @@ use crate::body::JsonBody;
 use crate::body::MAX_FILE;
 use crate::change::publish::{check_releases, find_releases, is_named_right, read_release};
 use crate::here::Here;
+use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
 use crate::store::{audit, notice, stage, wanted};
@@ -108,17 +109,13 @@ pub async fn check(
 }
 
 /// The releases, the newest first.
-#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Release>)))]
-#[get("/api/releases")]
-pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Release>> {
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(PageQuery), responses((status = 200, body = Vec<Release>)))]
+#[get("/api/releases?<page..>")]
+pub async fn list(page: PageQuery, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> PageAnswer<Release> {
+    let range = page.range()?;
     let served = stage::served(db.inner()).await?;
-    Ok(Json(
-        release::all(db.inner())
-            .await?
-            .into_iter()
-            .map(|row| shown(row, &served))
-            .collect::<Result<_, _>>()?,
-    ))
+    let rows = release::all(db.inner(), &range).await?;
+    Page::of_rows(rows, &range, ReleaseRow::cursor).shown(|row| shown(row, &served))
 }
 
 /// One release: its data, its files, and its desired state in words.
@@ -185,14 +182,23 @@ pub async fn compare(
 }
 
 /// The releases of a kit, the newest first, with where and when each was served.
-#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Logged>)))]
-#[get("/api/kits/<kit>/log")]
-pub async fn log(kit: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Logged>> {
-    let releases = release::of_kit(db.inner(), kit).await?;
-    if releases.is_empty() {
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(PageQuery), responses((status = 200, body = Vec<Logged>)))]
+#[get("/api/kits/<kit>/log?<page..>")]
+pub async fn log(
+    kit: &str,
+    page: PageQuery,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> PageAnswer<Logged> {
+    let range = page.range()?;
+    let rows = release::of_kit(db.inner(), &range, kit).await?;
+    if rows.is_empty() && range.after.is_none() {
         return Err(ApiError::Missing { what: "kit", name: kit.to_owned() });
     }
-    let (served, history) = (stage::served(db.inner()).await?, stage::history(db.inner(), kit).await?);
+    let releases = Page::of_rows(rows, &range, ReleaseRow::cursor_of_kit);
+    let versions: Vec<String> = releases.rows().iter().map(|row| row.version.clone()).collect();
+    let history = stage::history(db.inner(), kit, &versions).await?;
+    let served = stage::served(db.inner()).await?;
     let served_for = |version: &str| {
         let of_it = history.iter().filter(|row| row.version == version);
         of_it
@@ -204,9 +210,7 @@ pub async fn log(kit: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> A
             })
             .collect()
     };
-    let logged =
-        |row: ReleaseRow| Ok(Logged { served: served_for(&row.version), release: shown(row, &served)? });
-    Ok(Json(releases.into_iter().map(logged).collect::<Result<_, ApiError>>()?))
+    releases.shown(|row| Ok(Logged { served: served_for(&row.version), release: shown(row, &served)? }))
 }
 
 /// Withdraws a release: no stage can serve it again.

@@ -1,8 +1,10 @@
 //! Runs of a node.
 
 use crate::intake::texts::put_in;
+use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
-use crate::store::{episode, node, report_text, run};
+use crate::store::episode::{self, EpisodeRow};
+use crate::store::{node, report_text, run};
 use crate::trust::{Allowed, NodeRead};
 use constans_wire::report::RunReport;
 use constans_wire::run::{Episode, RunSummary, RunWords, ShownRun};
@@ -68,21 +70,23 @@ async fn stored_report(db: &PgPool, node: Uuid, id: &str) -> Result<Option<Value
 }
 
 /// The drift episodes of a node, open ones first, then the newest.
-#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Episode>)))]
-#[get("/api/nodes/<name>/episodes")]
-pub async fn episodes(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Episode>> {
+#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(PageQuery), responses((status = 200, body = Vec<Episode>)))]
+#[get("/api/nodes/<name>/episodes?<page..>")]
+pub async fn episodes(
+    name: &str,
+    page: PageQuery,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> PageAnswer<Episode> {
+    let range = page.range()?;
     let node = node::by_name(db.inner(), name)
         .await?
         .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    episode::of_node(db.inner(), node)
-        .await?
-        .into_iter()
-        .map(shown_episode)
-        .collect::<Result<Vec<_>, _>>()
-        .map(Json)
+    let rows = episode::of_node(db.inner(), &range, node).await?;
+    Page::of_rows(rows, &range, EpisodeRow::cursor).shown(shown_episode)
 }
 
-fn shown_episode(row: episode::EpisodeRow) -> Result<Episode, ApiError> {
+fn shown_episode(row: EpisodeRow) -> Result<Episode, ApiError> {
     Ok(Episode {
         address: row.address,
         severity: read(Value::from(row.severity))?,

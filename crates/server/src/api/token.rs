@@ -1,6 +1,7 @@
 //! Tokens: listed, made for programs, withdrawn.
 
 use crate::body::JsonBody;
+use crate::page::{Page, PageAnswer, PageQuery};
 use crate::people;
 use crate::problem::{Answer, ApiError};
 use crate::store::token::{self, TokenRow};
@@ -12,11 +13,12 @@ use sqlx::PgPool;
 use uuid::Uuid;
 
 /// The caller's valid tokens; all valid tokens if the caller manages people.
-#[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), responses((status = 200, body = Vec<Token>)))]
-#[get("/api/tokens")]
-pub async fn list(caller: Allowed<SessionOwn>, db: &State<PgPool>) -> Answer<Vec<Token>> {
-    let rows = token::list(db.inner(), only_of(&caller)).await?;
-    Ok(Json(rows.into_iter().map(shown).collect()))
+#[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), params(PageQuery), responses((status = 200, body = Vec<Token>)))]
+#[get("/api/tokens?<page..>")]
+pub async fn list(page: PageQuery, caller: Allowed<SessionOwn>, db: &State<PgPool>) -> PageAnswer<Token> {
+    let range = page.range()?;
+    let rows = token::list(db.inner(), &range, only_of(&caller)).await?;
+    Page::of_rows(rows, &range, TokenRow::cursor).shown(|row| Ok(shown(row)))
 }
 
 fn only_of(caller: &Allowed<SessionOwn>) -> Option<&str> {

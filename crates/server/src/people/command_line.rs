@@ -2,9 +2,12 @@
 
 use crate::database::open_database;
 use crate::launch_error::LaunchError;
+use crate::page::MAX_PAGE;
 use crate::people;
 use crate::problem::ApiError;
-use crate::store::{audit, person, token};
+use crate::store::cursor::PageRange;
+use crate::store::token::{self, TokenRow};
+use crate::store::{audit, person};
 use crate::trust::{Role, Secret};
 use clap::{Args, Subcommand};
 use constans_core::kind::duration_secs;
@@ -193,6 +196,12 @@ pub async fn person(command: PersonCommand) -> Result<(), LaunchError> {
     }
 }
 
+fn say_token(row: &TokenRow) {
+    let until = row.expires_at.map_or_else(|| "without end".to_owned(), |at| format!("until {}", minute(at)));
+    let used = row.last_at.map_or_else(|| "never used".to_owned(), |at| format!("last used {}", minute(at)));
+    say!("{}  {:<24}  {:<24}  {until}, {used}", row.id, row.person, row.name);
+}
+
 /// Lists, makes or withdraws tokens.
 ///
 /// # Errors
@@ -201,18 +210,17 @@ pub async fn person(command: PersonCommand) -> Result<(), LaunchError> {
 pub async fn token(command: TokenCommand) -> Result<(), LaunchError> {
     match command {
         TokenCommand::List { at, person } => {
-            for row in
-                token::list(&open(&at).await?, person.as_deref()).await.map_err(LaunchError::Database)?
-            {
-                let until = row
-                    .expires_at
-                    .map_or_else(|| "without end".to_owned(), |at| format!("until {}", minute(at)));
-                let used = row
-                    .last_at
-                    .map_or_else(|| "never used".to_owned(), |at| format!("last used {}", minute(at)));
-                say!("{}  {:<24}  {:<24}  {until}, {used}", row.id, row.person, row.name);
+            let db = open(&at).await?;
+            let mut range = PageRange { after: None, size: MAX_PAGE };
+            loop {
+                let rows =
+                    token::list(&db, &range, person.as_deref()).await.map_err(LaunchError::Database)?;
+                rows.iter().for_each(say_token);
+                match rows.last() {
+                    Some(last) => range.after = Some(last.cursor()),
+                    None => return Ok(()),
+                }
             }
-            Ok(())
         }
         TokenCommand::Make { at, person, name, roles, for_secs } => {
             let mut transaction = open(&at).await?.begin().await.map_err(LaunchError::Database)?;

@@ -79,11 +79,7 @@ pub async fn make_token(
     if for_secs.is_some_and(|secs| secs == 0 || secs > LONGEST_TOKEN_SECS) {
         return Err(ApiError::invalid("for_secs", "a token holds for 1 s to 10 years, or without end"));
     }
-    if token::list(&mut *db, Some(person))
-        .await?
-        .iter()
-        .any(|other| other.name == name && other.made_for == "program")
-    {
+    if token::is_named(&mut *db, person, name).await? {
         return Err(ApiError::Conflict {
             message: format!("{person} has a token called {name} already"),
             hint: "name it otherwise, or withdraw that one first: constans token withdraw".to_owned(),

@@ -1,5 +1,6 @@
 //! Drift episodes.
 
+use super::cursor::{Cursor, PageRange};
 use crate::clock::sql_now;
 use constans_core::episode::{ClosedAs, EpisodeChange, OpenEpisode};
 use jiff::Timestamp;
@@ -12,6 +13,8 @@ use uuid::Uuid;
 /// An episode as it is listed.
 #[derive(Debug, sqlx::FromRow)]
 pub struct EpisodeRow {
+    /// Its id.
+    pub id: i64,
     /// The clause.
     pub address: String,
     /// Its severity.
@@ -28,6 +31,8 @@ pub struct EpisodeRow {
     pub closed_as: Option<String>,
     /// The run that ended it.
     pub closed_run: Option<Uuid>,
+    /// By which moment it is ordered in the list.
+    pub listed_at: SqlTimestamp,
 }
 
 /// Returns a node's open episodes by address.
@@ -127,7 +132,18 @@ pub async fn count_open(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()>
     sqlx::query(include_str!("sql/episode/count_open.sql")).bind(node).execute(db).await.map(|_| ())
 }
 
-/// Returns a node's episodes, open ones first, then the newest; at most 500.
-pub async fn of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Vec<EpisodeRow>> {
-    sqlx::query_as(include_str!("sql/episode/of_node.sql")).bind(node).fetch_all(db).await
+impl EpisodeRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.listed_at.to_jiff(), key: self.id.to_string() }
+    }
+}
+
+/// Returns a page of a node's episodes, open ones first, then the newest.
+pub async fn of_node(
+    db: impl PgExecutor<'_>,
+    range: &PageRange,
+    node: Uuid,
+) -> sqlx::Result<Vec<EpisodeRow>> {
+    range.bind(sqlx::query_as(include_str!("sql/episode/of_node.sql"))).bind(node).fetch_all(db).await
 }

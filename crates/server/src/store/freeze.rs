@@ -1,5 +1,6 @@
 //! Freezes: set, listed, ended, and what each node is given of them.
 
+use super::cursor::{Cursor, PageRange};
 use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
@@ -117,12 +118,40 @@ pub struct ListedRow {
     pub last_by: Option<SqlTimestamp>,
 }
 
-/// Returns the freezes that are in force, or also those that are over, or the one with this number, the newest first; at most 200.
-pub async fn list(db: impl PgExecutor<'_>, also_over: bool, no: Option<i64>) -> sqlx::Result<Vec<ListedRow>> {
-    sqlx::query_as(include_str!("sql/freeze/list.sql"))
+impl ListedRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.set_at.to_jiff(), key: self.no.to_string() }
+    }
+}
+
+/// Returns a page of the freezes that are in force, or also of those that are over, the newest first.
+pub async fn list(
+    db: impl PgExecutor<'_>,
+    range: &PageRange,
+    also_over: bool,
+) -> sqlx::Result<Vec<ListedRow>> {
+    selected(db, range, None, also_over).await
+}
+
+/// Returns a freeze.
+pub async fn by_no(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Option<ListedRow>> {
+    selected(db, &PageRange { after: None, size: 1 }, Some(no), true)
+        .await
+        .map(|rows| rows.into_iter().next())
+}
+
+async fn selected(
+    db: impl PgExecutor<'_>,
+    range: &PageRange,
+    no: Option<i64>,
+    also_over: bool,
+) -> sqlx::Result<Vec<ListedRow>> {
+    range
+        .bind(sqlx::query_as(include_str!("sql/freeze/list.sql")))
+        .bind(no)
         .bind(also_over)
         .bind(sql_now())
-        .bind(no)
         .fetch_all(db)
         .await
 }

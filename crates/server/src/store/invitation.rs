@@ -1,5 +1,6 @@
 //! Invitations.
 
+use super::cursor::{Cursor, PageRange};
 use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
@@ -98,9 +99,16 @@ pub struct InvitationRow {
     pub expires_at: SqlTimestamp,
 }
 
-/// Returns the invitations that may still be used, the newest first; at most 1,000.
-pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<InvitationRow>> {
-    sqlx::query_as(include_str!("sql/invitation/open.sql")).bind(sql_now()).fetch_all(db).await
+impl InvitationRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.made_at.to_jiff(), key: self.id.to_string() }
+    }
+}
+
+/// Returns a page of the invitations that may still be used, the newest first.
+pub async fn open(db: impl PgExecutor<'_>, range: &PageRange) -> sqlx::Result<Vec<InvitationRow>> {
+    range.bind(sqlx::query_as(include_str!("sql/invitation/open.sql"))).bind(sql_now()).fetch_all(db).await
 }
 
 /// Withdraws an invitation that may still be used; returns whether there was one.

@@ -1,5 +1,6 @@
 //! Joining requests.
 
+use super::cursor::{Cursor, PageRange};
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
@@ -63,13 +64,25 @@ pub async fn by_id(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<Option<Req
         .await
 }
 
-/// Returns the requests that nobody has decided yet, the oldest first; at most 1,000.
-pub async fn waiting(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<RequestRow>> {
-    sqlx::query_as(sqlx::AssertSqlSafe(format!(
-        "select {COLUMNS} where r.decision is null order by r.requested_at limit 1000"
-    )))
-    .fetch_all(db)
-    .await
+impl RequestRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.requested_at.to_jiff(), key: self.id.to_string() }
+    }
+}
+
+/// Returns a page of the requests that nobody has decided yet, the oldest first.
+pub async fn waiting(db: impl PgExecutor<'_>, range: &PageRange) -> sqlx::Result<Vec<RequestRow>> {
+    let statement = format!(
+        "select {COLUMNS} where r.decision is null and ($1::timestamptz is null or (r.requested_at, r.id::text) > ($1, $2::text))
+         order by r.requested_at, r.id::text limit $3"
+    );
+    range.bind(sqlx::query_as(sqlx::AssertSqlSafe(statement))).fetch_all(db).await
+}
+
+/// Returns how many requests nobody has decided yet.
+pub async fn count_waiting(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
+    sqlx::query_scalar(include_str!("sql/joining/count_waiting.sql")).fetch_one(db).await
 }
 
 /// A request to be added.

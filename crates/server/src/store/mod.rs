@@ -3,6 +3,7 @@
 pub mod audit;
 pub mod change;
 pub mod check_in;
+pub mod cursor;
 pub mod effective_state;
 pub mod episode;
 pub mod event;

@@ -1,5 +1,6 @@
 //! Requests that were refused.
 
+use super::cursor::{Cursor, PageRange};
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::PgConnection;
@@ -70,9 +71,18 @@ pub struct RefusedRow {
     pub last_at: SqlTimestamp,
     /// How often.
     pub times: i64,
+    /// Its key among rows of one moment.
+    pub key: String,
 }
 
-/// Returns what was refused last; at most 1,000.
-pub async fn latest(db: impl sqlx::PgExecutor<'_>) -> sqlx::Result<Vec<RefusedRow>> {
-    sqlx::query_as(include_str!("sql/refused_request/latest.sql")).fetch_all(db).await
+impl RefusedRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.last_at.to_jiff(), key: self.key.clone() }
+    }
+}
+
+/// Returns a page of the refused requests, those that were last met first.
+pub async fn latest(db: impl sqlx::PgExecutor<'_>, range: &PageRange) -> sqlx::Result<Vec<RefusedRow>> {
+    range.bind(sqlx::query_as(include_str!("sql/refused_request/latest.sql"))).fetch_all(db).await
 }

@@ -1,5 +1,6 @@
 //! Releases and the contents that they are made of.
 
+use super::cursor::{Cursor, PageRange};
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
@@ -67,14 +68,26 @@ pub async fn find(db: impl PgExecutor<'_>, kit: &str, version: &str) -> sqlx::Re
     sqlx::query_as(include_str!("sql/release/find.sql")).bind(kit).bind(version).fetch_optional(db).await
 }
 
-/// Returns all releases, the newest first; at most 1,000.
-pub async fn all(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<ReleaseRow>> {
-    sqlx::query_as(include_str!("sql/release/all.sql")).fetch_all(db).await
+impl ReleaseRow {
+    /// Its place among all releases.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.published_at.to_jiff(), key: format!("{}@{}", self.kit, self.version) }
+    }
+
+    /// Its place among the releases of its kit.
+    pub fn cursor_of_kit(&self) -> Cursor {
+        Cursor { at: self.published_at.to_jiff(), key: self.version.clone() }
+    }
 }
 
-/// Returns the releases of one kit, the newest first; at most 1,000.
-pub async fn of_kit(db: impl PgExecutor<'_>, kit: &str) -> sqlx::Result<Vec<ReleaseRow>> {
-    sqlx::query_as(include_str!("sql/release/of_kit.sql")).bind(kit).fetch_all(db).await
+/// Returns a page of all releases, the newest first.
+pub async fn all(db: impl PgExecutor<'_>, range: &PageRange) -> sqlx::Result<Vec<ReleaseRow>> {
+    range.bind(sqlx::query_as(include_str!("sql/release/all.sql"))).fetch_all(db).await
+}
+
+/// Returns a page of the releases of one kit, the newest first.
+pub async fn of_kit(db: impl PgExecutor<'_>, range: &PageRange, kit: &str) -> sqlx::Result<Vec<ReleaseRow>> {
+    range.bind(sqlx::query_as(include_str!("sql/release/of_kit.sql"))).bind(kit).fetch_all(db).await
 }
 
 /// Returns kit, version and requirements of all releases that were not withdrawn: what requirements are solved by.

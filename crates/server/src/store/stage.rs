@@ -36,9 +36,13 @@ pub struct ServedRow {
     pub served_by: String,
 }
 
-/// Returns where and when a kit was served, the newest first; at most 1,000.
-pub async fn history(db: impl PgExecutor<'_>, kit: &str) -> sqlx::Result<Vec<ServedRow>> {
-    sqlx::query_as(include_str!("sql/stage/history.sql")).bind(kit).fetch_all(db).await
+/// Returns where and when these releases of a kit were served, the newest first; at most the last 10,000 times.
+pub async fn history(
+    db: impl PgExecutor<'_>,
+    kit: &str,
+    versions: &[String],
+) -> sqlx::Result<Vec<ServedRow>> {
+    sqlx::query_as(include_str!("sql/stage/history.sql")).bind(kit).bind(versions).fetch_all(db).await
 }
 
 /// Returns the release that a stage served last before the present one, and that was not withdrawn.

@@ -1,5 +1,6 @@
 //! Tokens of programs and clients.
 
+use super::cursor::{Cursor, PageRange};
 use super::person::PersonRow;
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
@@ -65,9 +66,35 @@ pub struct TokenRow {
     pub last_at: Option<SqlTimestamp>,
 }
 
-/// Returns the tokens that hold, of one person or of all; at most 10,000.
-pub async fn list(db: impl PgExecutor<'_>, person: Option<&str>) -> sqlx::Result<Vec<TokenRow>> {
-    sqlx::query_as(include_str!("sql/token/list.sql")).bind(person).bind(sql_now()).fetch_all(db).await
+impl TokenRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.created_at.to_jiff(), key: self.id.to_string() }
+    }
+}
+
+/// Returns a page of the tokens that hold, of one person or of all, the oldest first.
+pub async fn list(
+    db: impl PgExecutor<'_>,
+    range: &PageRange,
+    person: Option<&str>,
+) -> sqlx::Result<Vec<TokenRow>> {
+    range
+        .bind(sqlx::query_as(include_str!("sql/token/list.sql")))
+        .bind(person)
+        .bind(sql_now())
+        .fetch_all(db)
+        .await
+}
+
+/// Returns whether a person has a token for a program with this name that holds.
+pub async fn is_named(db: impl PgExecutor<'_>, person: &str, name: &str) -> sqlx::Result<bool> {
+    sqlx::query_scalar(include_str!("sql/token/is_named.sql"))
+        .bind(person)
+        .bind(name)
+        .bind(sql_now())
+        .fetch_one(db)
+        .await
 }
 
 /// Takes a token away, if it is this person's or anyone's; returns it.

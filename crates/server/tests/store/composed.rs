@@ -2,6 +2,7 @@
 
 use crate::database::Database;
 use crate::narrowing::plain;
+use crate::page::first_page;
 use constans_core::change::DocumentKey;
 use constans_core::node_status::Promise;
 use constans_server::store::check_in::{self, NewCheckIn};
@@ -103,7 +104,7 @@ async fn every_composed_statement_fits_the_schema() {
     let mut transaction = db.begin().await.unwrap();
     assert!(joining::by_id(&mut *transaction, some).await.unwrap().is_none());
     assert!(joining::by_key(&mut *transaction, b"key").await.unwrap().is_none());
-    assert!(joining::waiting(&mut *transaction).await.unwrap().is_empty());
+    assert!(joining::waiting(&mut *transaction, &first_page()).await.unwrap().is_empty());
     assert_eq!(wanted::node_views(&mut *transaction, &[node]).await.unwrap().len(), 1);
 
     let promise = Promise { heard_at: at, next_at: at + SignedDuration::from_mins(15) };

@@ -1,6 +1,7 @@
 //! Freezes: in force for those nodes, until their hour or until a person ends them.
 
 use crate::database::Database;
+use crate::page::first_page;
 use constans_server::store::freeze::{self, NewFreeze};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeSet;
@@ -39,7 +40,7 @@ async fn a_freeze_is_for_its_nodes_or_for_all_until_its_hour_or_its_end() {
     assert!(!freeze::end(&database.pool, over, "pia.lund", None).await.unwrap(), "it is over");
     assert!(!freeze::end(&database.pool, 99, "pia.lund", None).await.unwrap(), "there is none");
     assert_eq!(of(&database, gate).await, Vec::<i64>::new());
-    let listed = freeze::list(&database.pool, true, None).await.unwrap();
+    let listed = freeze::list(&database.pool, &first_page(), true).await.unwrap();
     assert_eq!(
         listed.iter().map(|row| row.no).collect::<Vec<_>>(),
         [over, of_all, of_kiosk],

@@ -10,5 +10,6 @@ mod freeze;
 mod job;
 mod narrowing;
 mod node;
+mod page;
 mod people;
 mod statements;

@@ -8,4 +8,5 @@ select f.no, f.who, f.because, f.set_at, f.until_at, f.ended_at, f.ended_by, f.i
             select a.value -> 'freezes' @> jsonb_build_array(jsonb_build_object('no', f.no)) as is_held from node_attribute a
             where a.node = node.id and a.name = 'freezes' and a.until_at is null and a.superseded_at is null) a on true
         where node.revoked_at is null and (f.is_for_all or exists (select 1 from freeze_node x where x.freeze_no = f.no and x.node = node.id))) m
-    where case when $3::bigint is not null then f.no = $3 else $1 or f.ended_at is null and f.until_at > $2 end order by f.no desc limit 200
+    where case when $4::bigint is not null then f.no = $4 else ($5 or f.ended_at is null and f.until_at > $6) and ($1::timestamptz is null or (f.set_at, f.no::text) < ($1, $2::text)) end
+    order by f.set_at desc, f.no::text desc limit $3

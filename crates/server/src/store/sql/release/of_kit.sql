@@ -1,1 +1,2 @@
-select * from release where kit = $1 order by published_at desc limit 1000
+select * from release where kit = $4 and ($1::timestamptz is null or (published_at, version) < ($1, $2::text))
+    order by published_at desc, version desc limit $3

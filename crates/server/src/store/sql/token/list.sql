@@ -1,2 +1,3 @@
 select id, person, name, made_for, created_at, expires_at, last_at from token
-    where ($1::text is null or person = $1) and (expires_at is null or expires_at > $2) order by person, created_at limit 10000
+    where ($4::text is null or person = $4) and (expires_at is null or expires_at > $5) and ($1::timestamptz is null or (created_at, id::text) > ($1, $2::text))
+    order by created_at, id::text limit $3

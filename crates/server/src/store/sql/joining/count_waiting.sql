@@ -1,0 +1,1 @@
+select count(*) from joining_request where decision is null
