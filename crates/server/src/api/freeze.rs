@@ -1,10 +1,11 @@
 //! Freezes: brakes that take no lock and wait for no change.
 
 use crate::body::JsonBody;
+use crate::here::Here;
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError};
 use crate::store::freeze::{self, ListedRow};
-use crate::store::{audit, node, notice};
+use crate::store::{audit, node};
 use crate::trust::{Allowed, FreezeSet, NodeRead};
 use constans_core::words::check_reason;
 use constans_wire::freeze::{EndFreeze, FreezeShown, NewFreeze};
@@ -13,6 +14,7 @@ use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
 use sqlx::PgPool;
+use std::sync::Arc;
 
 /// The longest freeze: 90 days.
 const LONGEST_SECS: u64 = 90 * 86_400;
@@ -45,6 +47,7 @@ pub async fn set(
     wanted: JsonBody<NewFreeze>,
     caller: Allowed<FreezeSet>,
     db: &State<PgPool>,
+    here: &State<Arc<Here>>,
 ) -> Answer<FreezeShown> {
     let NewFreeze { nodes, clauses, for_secs, because } = wanted.0;
     check_reason(&because).map_err(|wrong| ApiError::invalid("because", wrong))?;
@@ -88,8 +91,8 @@ pub async fn set(
     let detail =
         json!({ "freeze": no, "nodes": names, "clauses": clauses, "until": until, "because": because });
     audit::add(&mut *transaction, &caller.person, "set a freeze", &format!("F{no}"), &detail).await?;
-    notice::tell(&mut *transaction, "nodes").await?;
     transaction.commit().await?;
+    here.waker.wake("nodes");
     let shown = by_no(db, no).await?;
     // What the brake does not stop is said, and found out after it holds.
     let unknown_clauses = freeze::unknown(
@@ -109,6 +112,7 @@ pub async fn end(
     wanted: JsonBody<EndFreeze>,
     caller: Allowed<FreezeSet>,
     db: &State<PgPool>,
+    here: &State<Arc<Here>>,
 ) -> Answer<FreezeShown> {
     if let Some(because) = &wanted.because {
         check_reason(because).map_err(|wrong| ApiError::invalid("because", wrong))?;
@@ -126,8 +130,8 @@ pub async fn end(
     }
     let detail = json!({ "freeze": no, "because": wanted.because });
     audit::add(&mut *transaction, &caller.person, "ended a freeze", &format!("F{no}"), &detail).await?;
-    notice::tell(&mut *transaction, "nodes").await?;
     transaction.commit().await?;
+    here.waker.wake("nodes");
     Ok(Json(by_no(db, before.no).await?))
 }
 

@@ -6,7 +6,7 @@ use crate::here::Here;
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::joining::{self, RequestRow};
-use crate::store::{audit, check_in, fleet, node, node_attribute, notice};
+use crate::store::{audit, check_in, fleet, node, node_attribute};
 use crate::trust::{Allowed, JoinDecide, NodeRead, ReadRequest, Refusal};
 use constans_core::digest::hex;
 use constans_core::words::check_reason;
@@ -67,6 +67,7 @@ pub async fn approve(
     if let Some(node) = request.known_node {
         let name = approve_again(&mut transaction, node, &request, &how, &caller.person, here).await?;
         transaction.commit().await?;
+        here.waker.wake("joining");
         return Ok(Json(name));
     }
     let (node_id, name) = match &how.as_node {
@@ -81,13 +82,13 @@ pub async fn approve(
     let issued = here.authority.issue_node(node_id, ReadRequest::read(&request.request)?)?;
     node::add_key(&mut *transaction, node_id, &request.spki_digest, &issued.certificate, issued.ends_at)
         .await?;
-    notice::tell(&mut *transaction, "joining").await?;
     joining::approve(&mut *transaction, id, node_id, &caller.person).await?;
     let occasion = Occasion { kind: "join", what: &format!("{name} joins"), who: &caller.person };
     resolve_single(&mut transaction, here, node_id, &occasion).await?;
     let detail = json!({ "request": id, "node": node_id, "as_known": how.as_node.is_some(), "fingerprint": hex(&request.spki_digest) });
     audit::add(&mut *transaction, &caller.person, "approved", &name, &detail).await?;
     transaction.commit().await?;
+    here.waker.wake("joining");
     Ok(Json(name))
 }
 
@@ -125,7 +126,6 @@ async fn approve_again(
     if !node::renew(&mut *db, node, &request.spki_digest, &issued.certificate, issued.ends_at).await? {
         return Err(ApiError::Revoked(request.name.clone()));
     }
-    notice::tell(&mut *db, "joining").await?;
     joining::approve(&mut *db, request.id, node, by).await?;
     let detail = json!({ "request": request.id, "node": node, "until": issued.ends_at, "was_revoked": request.revoked_at.is_some(), "fingerprint": hex(&request.spki_digest) });
     audit::add(db, by, "approved again", &request.name, &detail).await?;
@@ -162,11 +162,11 @@ pub async fn deny(
     why: JsonBody<Deny>,
     caller: Allowed<JoinDecide>,
     db: &State<PgPool>,
+    here: &State<Arc<Here>>,
 ) -> Answer<String> {
     check_reason(&why.because).map_err(|because| ApiError::invalid("because", because))?;
     let mut transaction = db.begin().await?;
     let request = undecided(&mut transaction, id).await?;
-    notice::tell(&mut *transaction, "joining").await?;
     joining::deny(&mut *transaction, id, &why.because, &caller.person).await?;
     audit::add(
         &mut *transaction,
@@ -177,6 +177,7 @@ pub async fn deny(
     )
     .await?;
     transaction.commit().await?;
+    here.waker.wake("joining");
     Ok(Json(request.name))
 }
 

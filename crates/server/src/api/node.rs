@@ -6,7 +6,7 @@ use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{self, NodeCursor, NodeKey, NodeOrder, NodeRow};
 use crate::store::narrowing::Narrowing;
-use crate::store::{audit, change, check_in, effective_state, freeze, node, notice, wanted};
+use crate::store::{audit, change, check_in, effective_state, freeze, node, wanted};
 use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
 use constans_core::node_status::{LastContact, ProblemInputs, node_status, problems};
 use constans_core::run::Freeze;
@@ -204,9 +204,9 @@ pub async fn revoke(
     here.refusals
         .add(&Refusal { at: crate::clock::now(), node: id, refused: true, keys: Vec::new() })
         .map_err(ApiError::Protected)?;
-    notice::tell(&mut *transaction, "nodes").await?;
     audit::add(&mut *transaction, &caller.person, "revoked", name, &json!({ "node": id })).await?;
     transaction.commit().await?;
+    here.waker.wake("nodes");
     Ok(Json(name.to_owned()))
 }
 
@@ -217,6 +217,7 @@ pub async fn resolve_duplicate(
     name: &str,
     caller: Allowed<NodeRevoke>,
     db: &State<PgPool>,
+    here: &State<Arc<Here>>,
 ) -> Answer<String> {
     let mut transaction = db.begin().await?;
     let id = node::locked_by_name(&mut *transaction, name)
@@ -228,9 +229,9 @@ pub async fn resolve_duplicate(
             hint: "nothing to resolve".to_owned(),
         });
     }
-    notice::tell(&mut *transaction, "nodes").await?;
     audit::add(&mut *transaction, &caller.person, "resolved duplicate", name, &json!({ "node": id })).await?;
     transaction.commit().await?;
+    here.waker.wake("nodes");
     Ok(Json(name.to_owned()))
 }
 

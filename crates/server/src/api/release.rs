@@ -7,7 +7,7 @@ use crate::here::Here;
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
-use crate::store::{audit, notice, stage, wanted};
+use crate::store::{audit, stage, wanted};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, KitPublish, NodeRead};
 use constans_core::compare::{KitDifference, kit_difference};
@@ -69,6 +69,7 @@ pub async fn publish(
     kits: JsonBody<Publish>,
     caller: Allowed<KitPublish>,
     db: &State<PgPool>,
+    here: &State<Arc<Here>>,
 ) -> Answer<Published> {
     let mut transaction = db.begin().await?;
     let (rows, warnings) = check_releases(&mut transaction, kits.0.kits, &caller.person).await?;
@@ -90,9 +91,9 @@ pub async fn publish(
             .await?;
         releases.push(row);
     }
-    notice::tell(&mut *transaction, "kits").await?;
     let served = stage::served(&mut *transaction).await?;
     transaction.commit().await?;
+    here.waker.wake("kits");
     let releases = releases.into_iter().map(|row| shown(row, &served)).collect::<Result<_, _>>()?;
     Ok(Json(Published { releases, warnings }))
 }
@@ -222,6 +223,7 @@ pub async fn withdraw(
     why: JsonBody<Withdraw>,
     caller: Allowed<KitPublish>,
     db: &State<PgPool>,
+    here: &State<Arc<Here>>,
 ) -> Answer<Release> {
     let name = format!("{kit}@{version}");
     if why.because.trim().is_empty() {
@@ -251,9 +253,9 @@ pub async fn withdraw(
         &json!({ "because": why.because.trim() }),
     )
     .await?;
-    notice::tell(&mut *transaction, "kits").await?;
     let row = release::find(&mut *transaction, kit, version).await?.ok_or_else(missing)?;
     transaction.commit().await?;
+    here.waker.wake("kits");
     Ok(Json(shown(row, &served)?))
 }
 

@@ -6,7 +6,7 @@ use super::documents::{read_documents, store_edits};
 use super::prepare::{Ended, Prepared, Work, count_impact, prepare_rest};
 use super::stop_at::stop_at;
 use crate::problem::{ApiError, read_stored};
-use crate::store::{audit, change, fleet, job, notice, recovery};
+use crate::store::{audit, change, fleet, job, recovery};
 use crate::trust::Refusal;
 use constans_core::change::{Confirmed, Impact, asks_for_second_person, must_be_confirmed};
 use constans_wire::kit::Changed;
@@ -85,11 +85,9 @@ pub async fn hand_out(
     let detail = json!({ "change": no, "because": work.change.because, "approved_by": work.change.approved_by, "nodes": prepared.impact.nodes, "edits": work.change.edits });
     audit::add(&mut *transaction, &work.change.who, "handed out a change", &work.change.what, &detail)
         .await?;
-    for what in ["groups", "kits", "nodes"] {
-        notice::tell(&mut *transaction, what).await?;
-    }
     stop_at("handing_out");
     transaction.commit().await?;
+    ["kits", "nodes"].into_iter().for_each(|topic| work.here.waker.wake(topic));
     work.here.metrics.handing_out.observe(locked.elapsed().as_secs_f64());
     tracing::info!(
         change = no,

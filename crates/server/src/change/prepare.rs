@@ -102,8 +102,8 @@ pub async fn prepare(db: &mut PgConnection, work: &Work<'_>) -> Result<Prepared,
         let mut transaction = db.begin().await?;
         prepare_nodes(&mut transaction, work, &mut prepared.resolver, nodes).await?;
         note(&mut transaction, work, Some(last), done, total.max(done)).await?;
-        notice::tell(&mut *transaction, notice::ACTIVITIES).await?;
         transaction.commit().await?;
+        work.here.waker.wake(notice::ACTIVITIES);
         stop_at("preparing");
         reached = Some(last);
     }

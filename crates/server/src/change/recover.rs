@@ -105,10 +105,10 @@ impl Watch {
         }
         // Events of this transaction are numbered in the epoch that begins.
         self.refuse_again(&mut transaction).await?;
-        if is_another || now.counter < newest.counter {
-            notice::tell(&mut *transaction, "nodes").await.map_err(io::Error::other)?;
-        }
         transaction.commit().await.map_err(io::Error::other)?;
+        if is_another || now.counter < newest.counter {
+            notice::tell(&mut *db, "nodes").await.map_err(io::Error::other)?;
+        }
         // A folder older than the database learns of its epoch.
         self.handed_out.note(Generation { epoch, counter: newest.counter })?;
         self.last.note(&seen(&now))

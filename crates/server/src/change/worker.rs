@@ -65,8 +65,7 @@ async fn work_at(
     };
     keeper.abort();
     here.metrics.resolving.observe(began.elapsed().as_secs_f64());
-    notice::tell(db, notice::ACTIVITIES).await?;
-    match ended {
+    let recorded = match ended {
         Ok(()) | Err(Ended::Lost) => Ok(()),
         Err(Ended::Stopped(by)) => {
             end(db, &work, "stopped", &format!("C{} was stopped by {by}", work.change.no), "ask for it again")
@@ -79,7 +78,11 @@ async fn work_at(
             let problem = error.problem();
             end(db, &work, "refused", &problem.title, &problem.hint.unwrap_or_default()).await
         }
+    };
+    for topic in [notice::ACTIVITIES, "groups"] {
+        here.waker.wake(topic);
     }
+    recorded
 }
 
 /// Whether the next try may go better.
@@ -137,7 +140,6 @@ async fn preview(db: &PgPool, work: &Work<'_>) -> Result<(), Ended> {
     change::set_impact(&mut *transaction, work.change.no, &json!(prepared.impact)).await?;
     let status = if work.change.is_request && !work.change.is_preview { "requested" } else { "previewed" };
     change::set_status(&mut *transaction, work.change.no, status, None).await?;
-    notice::tell(&mut *transaction, "groups").await?;
     Ok(transaction.commit().await?)
 }
 

@@ -7,7 +7,7 @@ use crate::problem::{Answer, ApiError};
 use crate::store::invitation::{self, InvitationStatus};
 use crate::store::joining::{self, RequestRow};
 use crate::store::node::KeyRow;
-use crate::store::{audit, node, notice};
+use crate::store::{audit, node};
 use crate::trust::{NodeCaller, ReadRequest, digest_of, renew_after};
 use constans_core::words::check_node_name;
 use constans_wire::check_in::Greeting;
@@ -33,6 +33,7 @@ pub async fn join(
     sent: SmallBody<JoinRequest>,
     from: CallerAddress,
     db: &State<PgPool>,
+    here: &State<Arc<Here>>,
 ) -> Answer<JoinAnswer> {
     let sent = sent.0;
     let read = read_certificate_request(&sent.request)?;
@@ -47,6 +48,7 @@ pub async fn join(
     // Who holds the key of a known request may ask its result, also when the invitation is over.
     let is_asked_by =
         |last: &RequestRow| status != InvitationStatus::Unknown && last.invitation == Some(sent.invitation);
+    let mut is_new = false;
     let answer = match (last, revoked) {
         (Some(last), Some(_))
             if is_asked_by(&last)
@@ -55,12 +57,21 @@ pub async fn join(
         {
             state_of(&mut transaction, &last).await?
         }
-        (_, Some(node)) => ask(&mut transaction, &sent, &read.spki, status, from, Some(&node)).await?,
+        (_, Some(node)) => {
+            is_new = true;
+            ask(&mut transaction, &sent, &read.spki, status, from, Some(&node)).await?
+        }
         (Some(last), None) if is_asked_by(&last) => state_of(&mut transaction, &last).await?,
         (Some(_), None) => return Err(ApiError::Unknown("invitation")),
-        (None, None) => ask(&mut transaction, &sent, &read.spki, status, from, None).await?,
+        (None, None) => {
+            is_new = true;
+            ask(&mut transaction, &sent, &read.spki, status, from, None).await?
+        }
     };
     transaction.commit().await?;
+    if is_new {
+        here.waker.wake("joining");
+    }
     Ok(Json(answer))
 }
 
@@ -78,6 +89,7 @@ pub async fn ask_again(
     sent: SmallBody<AskAgain>,
     from: CallerAddress,
     db: &State<PgPool>,
+    here: &State<Arc<Here>>,
 ) -> Answer<JoinAnswer> {
     let sent = sent.0;
     let spki = read_certificate_request(&sent.request)?.spki;
@@ -90,7 +102,9 @@ pub async fn ask_again(
         return Err(ApiError::Revoked(known.name));
     }
     let last = joining::by_key(&mut *transaction, &spki).await?;
-    let answer = match last.filter(|last| !known.has_ended || last.decision.as_deref() != Some("approved")) {
+    let last = last.filter(|last| !known.has_ended || last.decision.as_deref() != Some("approved"));
+    let is_new = last.is_none();
+    let answer = match last {
         Some(last) => state_of(&mut transaction, &last).await?,
         None => {
             let id = Uuid::now_v7();
@@ -108,12 +122,14 @@ pub async fn ask_again(
                 about: &about,
             };
             joining::add(&mut *transaction, &row).await?;
-            notice::tell(&mut *transaction, "joining").await?;
             audit::add(&mut *transaction, address, "asked again", name, &json!({ "request": id })).await?;
             JoinAnswer::Waiting { request: id }
         }
     };
     transaction.commit().await?;
+    if is_new {
+        here.waker.wake("joining");
+    }
     Ok(Json(answer))
 }
 
@@ -184,7 +200,6 @@ async fn ask(
         about: &about,
     };
     joining::add(&mut *db, &row).await?;
-    notice::tell(&mut *db, "joining").await?;
     invitation::use_once(&mut *db, sent.invitation).await?;
     audit::add(db, &address, "asked to join", row.name, &json!({ "request": id })).await?;
     Ok(JoinAnswer::Waiting { request: id })

@@ -7,7 +7,8 @@ pub const CHANNEL: &str = "constans";
 /// The topic of long work: it changes nothing yet.
 pub const ACTIVITIES: &str = "activities";
 
-/// Tells what changed: `nodes`, `joining`, `kits`, `groups`, or [`ACTIVITIES`]. It is delivered when the transaction commits.
+/// Tells what changed: `nodes`, `joining`, `kits`, `groups`, or [`ACTIVITIES`]. Never within a transaction that writes: PostgreSQL
+/// commits those that notify one after the other. `jobs::waker` does it after them.
 pub async fn tell(db: impl PgExecutor<'_>, what: &str) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/notice/tell.sql")).bind(CHANNEL).bind(what).execute(db).await.map(|_| ())
 }
