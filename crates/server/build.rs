@@ -1,4 +1,4 @@
-//! The console is built before the server: without it the server says so instead of a page.
+//! The console is built before the server: without it the server answers with a notice instead of a page.
 
 fn main() {
     println!("cargo:rerun-if-changed=migrations");

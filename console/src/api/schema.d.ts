@@ -54,8 +54,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Reckons the chain of digests anew from the first entry to the last.
-         * @description Reckons the chain of digests anew from the first entry to the last.
+         * Recomputes the chain of digests from the first entry to the last.
+         * @description Recomputes the chain of digests from the first entry to the last.
          */
         get: operations["get_api_audit_verify"];
         put?: never;
@@ -1474,8 +1474,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * A node is here, and says when it comes next.
-         * @description A node is here, and says when it comes next.
+         * A node is here, and promises its next check-in.
+         * @description A node is here, and promises its next check-in.
          */
         post: operations["post_check_in"];
         delete?: never;
@@ -1698,7 +1698,7 @@ export interface components {
              */
             grace_secs: number;
             /**
-             * @description How many seconds lie between its check-ins, and between its runs if nothing else is said of them.
+             * @description The interval of its check-ins in seconds, and of its runs unless they have their own.
              * @default 900
              */
             interval_secs: number;
@@ -1733,7 +1733,7 @@ export interface components {
              */
             run_at: components["schemas"]["HourOfDay"][];
             /**
-             * @description How many seconds lie between its runs, if not as many as between its check-ins.
+             * @description The interval of its runs in seconds, if it differs from that of its check-ins.
              * @default null
              */
             run_interval_secs: number | null;
@@ -1790,7 +1790,7 @@ export interface components {
              * @description Since when.
              */
             since?: string | null;
-            /** @description The status that stands before it. */
+            /** @description The status with precedence over it. */
             status: components["schemas"]["NodeStatus"];
             /** @description The sentence. */
             title: string;
@@ -1816,7 +1816,7 @@ export interface components {
             /** @description Who did it. */
             who: string;
         };
-        /** @description The result of reckoning the chain of the audit trail anew. */
+        /** @description The result of recomputing the chain of the audit trail. */
         AuditVerification: {
             /**
              * Format: int64
@@ -1845,7 +1845,7 @@ export interface components {
         BaselinePage: {
             /** @description What it wants. */
             clauses: components["schemas"]["ClausePage"][];
-            /** @description The document that it stands in. */
+            /** @description Its document. */
             file: string;
             /** @description The baselines that come before it. */
             include: string[];
@@ -1983,7 +1983,7 @@ export interface components {
             ended?: string | null;
             /**
              * Format: int64
-             * @description The change that it takes back.
+             * @description The change that it reverts.
              */
             goes_back?: number | null;
             /** @description What to do. */
@@ -2849,7 +2849,7 @@ export interface components {
             contents: string[];
         };
         /**
-         * @description Whether a node was heard when it promised.
+         * @description Whether a node checked in when it promised.
          * @enum {string}
          */
         LastContact: "on_time" | "late" | "silent" | "never_reported";

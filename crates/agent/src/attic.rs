@@ -54,11 +54,11 @@ impl AtticEntry {
     }
 }
 
-/// The file that says what it holds, a line for each thing.
+/// The file that lists its contents, a line for each thing.
 const INDEX: &str = "attic/index";
 /// The folder of the contents, each under its digest.
 const CONTENTS: &str = "attic/contents";
-/// The file that says what went out of it.
+/// The file that lists what was taken out of it.
 const FORGOTTEN: &str = "attic/forgotten.json";
 
 /// The attic of one state dir.
@@ -224,7 +224,7 @@ impl AtticStore {
         Ok((digest, bytes))
     }
 
-    /// Keeps what stands at a path before a put-back replaces it.
+    /// Keeps what is at a path before a put-back replaces it.
     ///
     /// # Errors
     ///
@@ -239,7 +239,7 @@ impl AtticStore {
     }
 }
 
-/// This many bytes are taken in at once.
+/// The number of bytes that are read at once.
 const PIECE: usize = 64 * 1024;
 
 /// What went out of the attic since it holds no more.
@@ -284,7 +284,7 @@ impl AtticStore {
             .collect();
         self.state_dir.write_json(FORGOTTEN, &forgotten)?;
         self.state_dir.write(INDEX, lines.as_bytes())?;
-        // Contents go last: what is cut off in between only takes room until the next time.
+        // Contents go last: after an interruption they only take room until the next time.
         let named: BTreeSet<PathBuf> = self.kept.iter().map(|kept| contents_name(&kept.digest)).collect();
         for listed in self.state_dir.list(CONTENTS).into_iter().filter(|listed| !named.contains(&listed.name))
         {

@@ -101,7 +101,7 @@ fn started_by(state_dir: &StateDir) -> Result<StartedBy, AgentError> {
     Ok(if is_new { StartedBy::Boot } else { StartedBy::AfterRestart })
 }
 
-/// Returns how the agent is set now; as usual before the server said anything.
+/// Returns how the agent is set now; the defaults before the server sent settings.
 fn settings(state_dir: &StateDir) -> AgentSettings {
     Served::read(state_dir).ok().flatten().map(|served| served.settings).unwrap_or_default()
 }
@@ -391,7 +391,7 @@ impl<H: Host> Daemon<H> {
         Ok(Some(report))
     }
 
-    /// Restarts the node if its operating system needs it and its settings allow it; else says what is due about it.
+    /// Restarts the node if its operating system needs it and its settings allow it; else reports that a restart is due.
     fn restart_if_due(&mut self) -> Result<(), AgentError> {
         let noted = StartNote::read(&self.state_dir)?;
         let pending = self.host.restart_pending().map_err(|error| AgentError::new(error.message))?;

@@ -55,7 +55,7 @@ impl Way {
     }
 }
 
-/// Tests the way to the server and says which part of it fails.
+/// Tests the way to the server and shows which part of it fails.
 ///
 /// # Errors
 ///

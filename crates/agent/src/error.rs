@@ -26,16 +26,16 @@ pub enum ServerSeen {
     Nothing,
     /// It does not answer, or not as the server that it should be.
     Away,
-    /// It answers, whatever it says: the way to it is there.
+    /// It answers, whatever the answer: it is reachable.
     Answering,
-    /// It says explicitly that this node is revoked.
+    /// It answers explicitly that this node is revoked.
     Revoking,
-    /// It says explicitly that this node is retired.
+    /// It answers explicitly that this node is retired.
     Retiring,
 }
 
 impl ServerSeen {
-    /// Returns whether the server hears this node no more.
+    /// Returns whether the server refuses this node.
     pub fn is_dismissal(self) -> bool {
         matches!(self, Self::Revoking | Self::Retiring)
     }

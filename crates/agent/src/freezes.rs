@@ -9,7 +9,7 @@ use jiff::{SignedDuration, Timestamp};
 /// Their file.
 const FREEZES: &str = "freezes.json";
 
-/// Holds none any more: the server no longer hears this node.
+/// Holds none any more: the server refuses this node.
 pub fn forget(state_dir: &StateDir) {
     state_dir.remove(FREEZES);
 }
@@ -33,7 +33,7 @@ pub fn in_force(state_dir: &StateDir, now: Timestamp) -> Result<Vec<Freeze>, Age
     Ok(held.into_iter().filter(|freeze| freeze.until > now).collect())
 }
 
-/// Holds what the server says is in force, in place of what was held; unless that is newer, as after the server's database was
+/// Holds what is in force by the server, in place of what was held; unless that is newer, as after the server's database was
 /// restored: then what is held stays.
 ///
 /// # Errors

@@ -107,7 +107,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
     }
 }
 
-/// Returns what a machine says that wants to join under a name.
+/// Returns the request of a machine that wants to join under a name.
 ///
 /// # Errors
 ///
@@ -196,7 +196,7 @@ pub fn parse_invitation(text: &str, from: &str) -> Result<Invitation, AgentError
     Ok(invitation)
 }
 
-/// Checks in once: takes over what is new and delivers what waits.
+/// Checks in once: receives what is new and delivers what waits.
 ///
 /// # Errors
 ///

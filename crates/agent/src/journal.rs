@@ -16,7 +16,7 @@ use systemd_journal_logger::{JournalLog, connected_to_journal};
 /// At most this number of clauses of a run are written one by one.
 const MAX_CLAUSES: usize = 200;
 
-/// Where the agent says what it does.
+/// Where the agent logs what it does.
 pub struct Journal {
     log: Option<JournalLog>,
     is_printed: bool,

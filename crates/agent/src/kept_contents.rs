@@ -31,7 +31,7 @@ impl KeptContents {
         Self { state_dir: state_dir.clone() }
     }
 
-    /// Returns where contents of this name lie if they are kept.
+    /// Returns the path of contents of this name if they are kept.
     pub fn path(&self, name: &str) -> PathBuf {
         self.state_dir.shown(place(name))
     }

@@ -1,4 +1,4 @@
-//! `constans-agent`: keeps one machine as its documents say.
+//! `constans-agent`: keeps one machine in the desired state of its documents.
 
 mod asking;
 mod attic_commands;

@@ -32,21 +32,21 @@ pub struct Membership {
     /// The mark to show at the next check-in; none before the first.
     #[serde(default)]
     pub mark: Option<Uuid>,
-    /// That the server hears this node no more.
+    /// That the server refuses this node.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dismissed: Option<Dismissed>,
 }
 
-/// What a server said that hears this node no more.
+/// The answer of a server that refuses this node.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Dismissed {
     /// Whether it was retired: it can join as a new node only. Else it was revoked.
     pub is_retired: bool,
-    /// When it said so first.
+    /// When it answered so first.
     pub at: Timestamp,
 }
 
-/// The file that says so.
+/// The file that records it.
 const JOINED: &str = "joined.json";
 
 /// The file of the node's key.

@@ -215,7 +215,7 @@ mod tests {
         write_line(&mut whole, &address("file:/etc/motd"), &memory(3));
         let log = folder.path().join("memory/served/memory.log");
         let before = fs::read(&log).unwrap();
-        // With its last byte alone missing, all that it says is there.
+        // If only its last byte is missing, everything else is there.
         for torn in 1..whole.len() - 1 {
             fs::write(&log, [&before, &whole.as_bytes()[..torn]].concat()).unwrap();
             assert_eq!(

@@ -67,7 +67,7 @@ fn account() -> (u32, u32) {
 ///
 /// # Errors
 ///
-/// Returns which rights it could not give up; it then has said nothing to anyone.
+/// Returns which rights it could not give up; it then has sent nothing.
 pub fn live(account: Option<(u32, u32)>) -> Result<Exit, AgentError> {
     let failed = |what: &str| {
         let what = what.to_owned();

@@ -1,4 +1,4 @@
-//! The desired state from the server: taken over as a whole, stored, and used while the server is unreachable.
+//! The desired state from the server: received as a whole, stored, and used while the server is unreachable.
 
 use crate::error::AgentError;
 use crate::freezes;
@@ -26,13 +26,13 @@ use std::time::Duration;
 /// The name under which what the server wants is remembered.
 pub const SERVED_STORE: &str = "served";
 
-/// The file of what was taken over.
+/// The file of what was received.
 const SERVED: &str = "served.json";
 
 /// The form of the kept state.
 const FORM: u32 = 1;
 
-/// What was taken over from the server.
+/// What was received from the server.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Served {
     form: u32,
@@ -47,7 +47,7 @@ pub struct Served {
 }
 
 impl Served {
-    /// Returns what was taken over last.
+    /// Returns what was received last.
     ///
     /// # Errors
     ///
@@ -56,7 +56,7 @@ impl Served {
         state_dir.read_json(SERVED)
     }
 
-    /// Deletes what was taken over, secrets first: the server refuses this node.
+    /// Deletes what was received, secrets first: the server refuses this node.
     pub fn forget(state_dir: &StateDir) {
         KeptContents::of(state_dir).keep_only(&BTreeSet::new());
         state_dir.remove(SERVED);
@@ -67,7 +67,7 @@ impl Served {
     ///
     /// # Errors
     ///
-    /// Returns why it was not taken over; what was there before stays.
+    /// Returns why it was not accepted; what was there before stays.
     pub async fn take_over(
         state_dir: &StateDir,
         offer: &WantedOffer,
@@ -177,7 +177,7 @@ impl Served {
 pub enum Takeover {
     /// It was there already.
     Unchanged,
-    /// It was taken over.
+    /// It was accepted.
     New,
 }
 

@@ -65,7 +65,7 @@ impl<'c> ServerLink<'c> {
         Ok(Self { membership, connect, network })
     }
 
-    /// Checks in: says what there is to say, takes over what is new, and delivers what waits.
+    /// Checks in: reports about the node, receives what is new, and delivers what waits.
     ///
     /// # Errors
     ///
@@ -198,7 +198,7 @@ impl<'c> ServerLink<'c> {
         .keep(state_dir)
     }
 
-    /// Delivers the waiting reports, the oldest first. One that the server will never take is set aside, and those behind it go
+    /// Delivers the waiting reports, the oldest first. One that the server will never accept is set aside, and those behind it go
     /// on; what is not acknowledged stays.
     ///
     /// # Errors
@@ -222,11 +222,11 @@ impl<'c> ServerLink<'c> {
         Ok(())
     }
 
-    /// Delivers at once after a run; if no server takes them, the reports wait. Returns whether all were delivered.
+    /// Delivers at once after a run; if no server accepts them, the reports wait. Returns whether all were delivered.
     ///
     /// # Errors
     ///
-    /// Returns that a server says explicitly that this node is revoked or retired.
+    /// Returns that a server answers explicitly that this node is revoked or retired.
     pub async fn deliver_soon(&self, state_dir: &StateDir) -> Result<bool, AgentError> {
         for url in &self.membership.urls {
             match self.deliver(state_dir, url).await {
@@ -256,7 +256,7 @@ fn note_dismissal(state_dir: &StateDir, is_retired: bool) -> Result<(), AgentErr
     }
 }
 
-/// Deletes what the server wanted if it says that this node is revoked or retired.
+/// Deletes what the server wanted if it answers that this node is revoked or retired.
 fn dismissed(state_dir: &StateDir, error: AgentError) -> AgentError {
     if !error.server.is_dismissal() {
         return error;
@@ -267,7 +267,7 @@ fn dismissed(state_dir: &StateDir, error: AgentError) -> AgentError {
     error.noting("the desired state and all secrets were deleted from this machine")
 }
 
-/// What a node says when it is here.
+/// What a node sends with a check-in.
 pub struct CheckInContents {
     /// What its agent reported about it.
     pub about: About,
@@ -282,7 +282,7 @@ pub struct CheckInContents {
 }
 
 impl CheckInContents {
-    /// Returns what the node of this folder says.
+    /// Returns what the node of this folder sends.
     ///
     /// # Errors
     ///

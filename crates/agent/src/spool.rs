@@ -1,5 +1,5 @@
 //! The spool: reports that could not be delivered yet, in the order of the runs. Bounded: the oldest uneventful ones go
-//! first. What the server will never take is set aside, so that those behind it go on.
+//! first. What the server will never accept is set aside, so that those behind it go on.
 
 use crate::error::AgentError;
 use crate::state_dir::StateDir;
@@ -40,7 +40,7 @@ pub struct Refusal {
     pub began: Timestamp,
     /// When it was refused.
     pub at: Timestamp,
-    /// Why, as the server says it.
+    /// Why, in the server's words.
     pub because: String,
 }
 

@@ -15,7 +15,7 @@ use std::thread::JoinHandle;
 use std::time::Duration;
 use uuid::Uuid;
 
-/// The file that is locked while a run goes on, and that says how far it is.
+/// The file that is locked while a run is in progress, and that has its progress.
 const RUNNING: &str = "running";
 /// How often the progress of a run is written.
 const WRITE_EVERY: Duration = Duration::from_millis(500);

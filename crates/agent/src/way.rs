@@ -167,7 +167,7 @@ impl Contents for OldContents {
 }
 
 /// Puts back what was changed since a server was reached last, the latest first, and has what reacted to it react again.
-/// What is put back counts as never applied: the next run does not take it for drift.
+/// What is put back counts as never applied: the next run does not count it as drift.
 ///
 /// # Errors
 ///

@@ -50,7 +50,7 @@ impl ChangeOptions {
         }
     }
 
-    /// Returns it as it stands after the `?` of an address.
+    /// Returns it as a query of an address.
     pub fn query(&self) -> String {
         let mut query = format!(
             "preview={}&request={}&although_unusable={}",
@@ -164,7 +164,7 @@ fn number(text: &str) -> Result<u32, String> {
         .map_err(|_| "a change is called C and its number, for example C118".to_owned())
 }
 
-/// Lists, shows, confirms, stops or takes back.
+/// Lists, shows, confirms, stops or reverts.
 pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
     match &arguments.command {
         ChangeCommand::List { server, node, before } => {

@@ -114,7 +114,7 @@ fn shown(group: &Group) -> String {
     lines.join("\n")
 }
 
-/// Returns what an assignment says of its clauses, after a comma each.
+/// Returns the settings of an assignment for its clauses, after a comma each.
 fn terms(assignment: &Assignment) -> String {
     let word = |value: Value| value.as_str().unwrap_or_default().to_owned();
     let mut all: Vec<String> = Vec::new();

@@ -80,9 +80,9 @@ struct Editor<'c> {
     open: BTreeMap<PathBuf, String>,
     /// Kits as they could be read last, by folder or single document.
     read: HashMap<PathBuf, (Kit, Vec<Kit>)>,
-    /// Documents of which something was said, so that it can be taken back.
+    /// Documents with diagnostics, so that these can be cleared.
     with_findings: BTreeSet<PathBuf>,
-    /// Whether the editor said that it will ask nothing more.
+    /// Whether the editor announced that it will send nothing more.
     is_shut_down: bool,
 }
 
@@ -106,7 +106,7 @@ impl Home {
         }
     }
 
-    /// Returns where a place of a finding lies on the disk.
+    /// Returns the position of a finding in its file on the disk.
     fn path_of(&self, place: &Place) -> PathBuf {
         match (&place.kit, self.is_kit) {
             (Some(kit), true) => self.root.parent().unwrap_or(Path::new("/")).join(&**kit).join(&*place.file),
@@ -119,7 +119,7 @@ impl Home {
 type Failed = Box<dyn std::error::Error + Sync + Send>;
 
 impl Editor<'_> {
-    /// Answers until the editor says that it is the end, or is gone. An end that was not announced is an error, as the protocol says.
+    /// Answers until the editor announces the end, or is gone. An end that was not announced is an error, by the protocol.
     fn serve(&mut self) -> Result<Exit, Failed> {
         let connection = self.connection;
         for message in &connection.receiver {
@@ -186,7 +186,7 @@ impl Editor<'_> {
         self.check(&Home::of(&path))
     }
 
-    /// Checks the kit that a document belongs to, and says of all its documents what there is to say.
+    /// Checks the kit that a document belongs to, and sends the diagnostics of all its documents.
     fn check(&mut self, home: &Home) -> Result<(), Failed> {
         let unsaved: BTreeMap<String, Vec<u8>> = self
             .open

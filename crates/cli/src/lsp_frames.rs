@@ -9,7 +9,7 @@ const LONGEST_LINE: u64 = 4 * 1024;
 /// The largest message, in bytes.
 const MAX_BYTES: usize = 64 * 1024 * 1024;
 
-/// Begins to speak over stdin and stdout. The connection ends with stdin; what is still to be said is said until the thread ends.
+/// Begins to read stdin and write stdout. The connection ends with stdin; pending messages are written until the thread ends.
 pub fn speak() -> (Connection, JoinHandle<()>) {
     let (ours, theirs) = Connection::memory();
     let (sender, receiver) = (theirs.sender, theirs.receiver);

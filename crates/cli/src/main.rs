@@ -57,7 +57,7 @@ enum Command {
     Join(joining::JoinArguments),
     /// List, show and revoke nodes
     Node(node::NodeArguments),
-    /// List and remove persons, grant and take roles
+    /// List and remove persons, grant and withdraw roles
     Person(person::PersonArguments),
     /// List, create and withdraw tokens of programs
     Token(person::TokenArguments),
@@ -73,7 +73,7 @@ enum Command {
     Audit(audit::AuditArguments),
     /// List and follow events: drift, failures and silence of nodes, and acts of people
     Event(event::EventArguments),
-    /// List, show, confirm and take back changes of desired state
+    /// List, show, confirm and revert changes of desired state
     Change(change::ChangeArguments),
     /// List and show the runs of a node
     Run(run::RunArguments),

@@ -62,7 +62,7 @@ pub struct Server {
     ca: String,
     token: String,
     output: Output,
-    /// Whether it was said already as whom the server takes this.
+    /// Whether person and server were printed already.
     progress_shown: Once,
 }
 
@@ -195,7 +195,7 @@ impl Server {
         request: RequestBuilder,
     ) -> Result<Answer<T>, ClientError> {
         let answered = self.told_while_waiting(send_whole(request.bearer_auth(&self.token), &self.ca)).await;
-        // Also of a failure it is said which server it was.
+        // Also with a failure the server is printed.
         self.progress_shown.call_once(|| {
             let person = answered.as_ref().ok().and_then(|answer| answer.person.as_deref());
             let as_whom = person.map(|person| format!("as {} ", harmless(person))).unwrap_or_default();
@@ -204,7 +204,7 @@ impl Server {
         Ok(answered?)
     }
 
-    /// Waits, and says on a terminal for how long, and what the server is at if it works for this person.
+    /// Waits, and shows on a terminal for how long, and the server's activity for this person.
     async fn told_while_waiting<T>(&self, work: impl Future<Output = T>) -> T {
         let (began, mut work) = (Instant::now(), std::pin::pin!(work));
         let is_watched = std::io::stderr().is_terminal();
@@ -228,7 +228,7 @@ impl Server {
         }
     }
 
-    /// Returns what the server works at for this person, if it says so within a second.
+    /// Returns the server's activity for this person, if it answers within a second.
     async fn own_activity(&self) -> Option<Activity> {
         let request = self
             .client
@@ -247,7 +247,7 @@ fn activity_line(activity: &Activity) -> String {
 /// The result of a change at every node of a large fleet is reckoned before it is answered; how far it is can be seen.
 const PATIENCE: Duration = Duration::from_secs(3_600);
 
-/// Does something that waits for the network, and says what went wrong.
+/// Does something that waits for the network, and prints what went wrong.
 pub fn on_network(work: impl Future<Output = Result<(), ClientError>>) -> ExitCode {
     let runtime =
         tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime can be started");

@@ -73,7 +73,7 @@ pub async fn run(arguments: &SignInArguments) -> Result<(), ClientError> {
     Ok(())
 }
 
-/// Shows the fingerprint that the server has and asks whether it is the right one. Nothing was said to the server yet.
+/// Shows the fingerprint that the server has and asks whether it is the right one. Nothing was sent to the server yet.
 async fn confirmed(url: &str) -> Result<String, ClientError> {
     let fingerprint = fingerprint_of(url).await?;
     println!(

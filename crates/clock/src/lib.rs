@@ -1,6 +1,6 @@
 //! The time that a program goes by: the system's, or one that another program moves.
 //!
-//! Tests, the crowd and the demo's past need hours to pass in seconds, in several processes alike. A moved clock stands in a
+//! Tests, the crowd and the demo's past need hours to pass in seconds, in several processes alike. A moved clock is written in a
 //! file of eight bytes that each of them reads whenever it asks for the time: nanoseconds since 1970, little-endian.
 
 use jiff::{SignedDuration, Timestamp};
@@ -23,7 +23,7 @@ impl Clock {
         Self::default()
     }
 
-    /// Returns the clock that stands in a file, as [`MovedClock`] writes it.
+    /// Reads the clock from a file, as [`MovedClock`] writes it.
     ///
     /// # Errors
     ///
@@ -82,7 +82,7 @@ impl MovedClock {
     ///
     /// # Errors
     ///
-    /// Returns why the file cannot be written, or that the time lies beyond 1677 to 2262.
+    /// Returns why the file cannot be written, or that the time is outside of 1677 to 2262.
     pub fn set(&self, at: Timestamp) -> io::Result<()> {
         let nanoseconds = i64::try_from(at.as_nanosecond()).map_err(io::Error::other)?;
         self.file.write_all_at(&nanoseconds.to_le_bytes(), 0)
@@ -97,7 +97,7 @@ impl MovedClock {
         Clock::in_file(&self.path)
     }
 
-    /// Returns where it stands.
+    /// Returns its path.
     pub fn path(&self) -> &Path {
         &self.path
     }

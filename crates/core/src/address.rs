@@ -33,10 +33,10 @@ pub enum AddressError {
     /// There is no `:`.
     #[error("`{0}` has no `:` between kind and name")]
     NoColon(String),
-    /// Nothing stands before or after the `:`.
+    /// There is nothing before or after the `:`.
     #[error("`{0}` has no {1}")]
     Empty(String, &'static str),
-    /// A control character stands in the name.
+    /// The name has a control character.
     #[error("the name holds the control character U+{0:04X}")]
     ControlCharacter(u32),
     /// The name is longer than [`LONGEST_NAME`].
@@ -45,7 +45,7 @@ pub enum AddressError {
 }
 
 impl ClauseAddress {
-    /// Reads `kind:name`. The name is brought to NFC.
+    /// Reads `kind:name`. The name is normalized to NFC.
     ///
     /// # Errors
     ///

@@ -105,7 +105,7 @@ pub struct RecurringDrift {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Attention {
-    /// The status that stands before it.
+    /// The status with precedence over it.
     pub status: NodeStatus,
     /// The sentence.
     pub title: String,
@@ -128,7 +128,7 @@ pub fn attention(
     now: Timestamp,
 ) -> Vec<Attention> {
     let mut all = Vec::new();
-    // What a silent or refused node said before is not what is so now.
+    // What a silent or refused node reported before may have changed since.
     let is_mute = |node: &&AttentionNode| {
         matches!(node.status, NodeStatus::Silent | NodeStatus::Revoked | NodeStatus::Retired)
     };

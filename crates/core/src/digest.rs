@@ -210,7 +210,7 @@ pub(crate) fn of_sorted_at_once(scheme: &str, value: &impl Serialize) -> Digest 
     named(scheme, hash.finish().as_ref())
 }
 
-/// Takes what is written into a hash, so that a whole state need not stand in memory as text.
+/// Takes what is written into a hash, so that a whole state need not be in memory as text.
 struct Hashing(Context);
 
 impl io::Write for Hashing {

@@ -6,7 +6,7 @@ use crate::run::Status;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
-/// Whether a node was heard when it promised.
+/// Whether a node checked in when it promised.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
@@ -17,17 +17,17 @@ pub enum LastContact {
     Late,
     /// It is past the cut-off.
     Silent,
-    /// It was never heard.
+    /// It never checked in.
     NeverReported,
 }
 
 /// After this many promised spans without a word a node is silent.
 pub const DEFAULT_CUT_OFF: i32 = 3;
 
-/// The check-in that a node was last heard by.
+/// The last check-in of a node.
 #[derive(Debug, Clone, Copy)]
 pub struct Promise {
-    /// When it was heard.
+    /// Its time.
     pub heard_at: Timestamp,
     /// When its next check-in is due.
     pub next_at: Timestamp,
@@ -62,7 +62,7 @@ pub enum NodeProblem {
     DuplicateIdentity,
     /// Its certificate ends soon, and was not renewed.
     CertificateEnds,
-    /// It is heard, and does not run.
+    /// It checks in, and does not run.
     RunsOverdue,
     /// What its agent remembered was lost.
     MemoryLost,
@@ -124,7 +124,7 @@ pub fn overdue_after(interval: SignedDuration) -> SignedDuration {
     interval * 3 + SignedDuration::from_secs(60)
 }
 
-/// Returns the problems of a node at `now`, the most severe first. Runs are overdue only while the node is heard on time.
+/// Returns the problems of a node at `now`, the most severe first. Runs are overdue only while the node checks in on time.
 pub fn problems(node: &ProblemInputs, now: Timestamp) -> Vec<NodeProblem> {
     let ends_soon =
         |end: Timestamp| end.duration_since(now) < SignedDuration::from_hours(CERTIFICATE_ENDS_WITHIN_HOURS);

@@ -25,7 +25,7 @@ const TEXT: &str = "<text>";
 pub struct RenderError {
     /// What happened, in one sentence.
     pub message: String,
-    /// The file of renders/ in which it stands; `None` for a text of the document.
+    /// The file of renders/ that it is in; `None` for a text of the document.
     pub file: Option<String>,
     /// The part of it, in bytes.
     pub range: Option<Range<usize>>,

@@ -59,7 +59,7 @@ pub fn check_reason(text: &str) -> Result<(), String> {
     Ok(())
 }
 
-/// Checks the name of a person, by which one signs in and which stands in the record of what was done.
+/// Checks the name of a person, by which one signs in and which is in the audit trail.
 ///
 /// # Errors
 ///

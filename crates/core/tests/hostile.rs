@@ -1,4 +1,4 @@
-//! Whatever someone writes, a check ends with findings whose places lie in the document.
+//! Whatever someone writes, a check ends with findings whose places are in the document.
 
 use constans_core::check::{Surroundings, check, check_single};
 use constans_core::document::{KitFiles, Level};

@@ -19,7 +19,7 @@ fn files(files: &[(&str, &str)]) -> KitFiles {
     KitFiles::new(files.iter().map(|(path, text)| ((*path).to_owned(), text.as_bytes().to_vec())))
 }
 
-/// A kit of one baseline, `kiosk-floor/lockdown`, with what stands below its head.
+/// A kit of one baseline, `kiosk-floor/lockdown`, with what is below its head.
 fn kit_of(head: &str, rest: &str) -> KitFiles {
     let baseline = format!("[baseline]\nname = \"lockdown\"\n{head}\n{rest}");
     files(&[

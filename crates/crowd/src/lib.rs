@@ -2,7 +2,7 @@
 //!
 //! Each node is the agent's own daemon over a host and a folder in memory; it joins, checks in and reports to a real server
 //! over real mutual TLS. Things happen to nodes at chosen rates, by a seed, and all that truly happens is written down, so that
-//! what a server says of its fleet can be compared with it. Hours pass in seconds where the clock is moved.
+//! what a server reports of its fleet can be compared with it. Hours pass in seconds where the clock is moved.
 
 mod crowd;
 mod error;

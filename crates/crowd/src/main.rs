@@ -41,7 +41,7 @@ struct CommandLine {
     /// Moves the clock in this file, which a server started with --clock FILE goes by, as fast as everything can be done
     #[arg(long, value_name = "FILE")]
     clock: Option<PathBuf>,
-    /// Where the moved clock begins, as 2026-10-29T00:00:00Z; now unless said otherwise
+    /// Where the moved clock begins, as 2026-10-29T00:00:00Z; default: now
     #[arg(long, value_name = "TIME", requires = "clock")]
     from: Option<Timestamp>,
     /// How much longer a request takes on a slow link, in milliseconds

@@ -23,7 +23,7 @@ use std::time::Duration;
 
 /// This many of its eventful runs a simulated node keeps whole: a real one keeps more, but there are thousands of these.
 const MAX_WHOLE_RUNS: usize = 3;
-/// What the operating system says of a correction that fails.
+/// The operating system's message for a failing correction.
 const FAILS_WITH: &str = "No space left on device (simulated)";
 
 /// A simulated node.

@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
-/// A server and all that it stands on; everything ends with it.
+/// A server with its database and certificates; everything ends with it.
 pub struct Fleet {
     server: Child,
     _postgres: Postgres,

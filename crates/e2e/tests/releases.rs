@@ -203,7 +203,7 @@ fn all_missing_requirements_are_named_at_once_with_the_command_and_online_a_chec
     let _gate = joined(&fleet, "gate-auken-1", &["role=gate"]);
     let kits = kits();
     let at = |kit: &str| kits.path().join(kit).display().to_string();
-    // One that lies beside requires another, and one lies nowhere.
+    // One beside requires another, and one is nowhere.
     change(
         &kits.path().join("gate-reader/kit.toml"),
         "quay-base = \"^1.0\"",

@@ -63,7 +63,7 @@ fn who_may_not_hand_out_requests_and_another_person_approves_or_denies_with_the_
         "who may not hand out approves nothing"
     );
 
-    // Another change comes between: what was prepared is prepared anew.
+    // Another change comes between: what was prepared is prepared again.
     well(&fleet.client(&["node", "label", "kiosk-auken-1", "--set", "quay=3"]));
     let approved = fleet.client_by(&approver, &["change", "approve", &change]);
     assert!(

@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
 use std::process::{Command, Stdio};
 
-/// The most memory that a check may take, in bytes of address space, unless CONSTANS_CHECK_MEMORY says otherwise.
+/// The most memory that a check may take, in bytes of address space, unless CONSTANS_CHECK_MEMORY is set.
 pub const MAX_MEMORY: u64 = 2 * 1024 * 1024 * 1024;
 /// The most processor time that a check may take, in seconds.
 pub const MAX_SECONDS: u64 = 60;
@@ -44,7 +44,7 @@ pub fn bind_this_process() -> io::Result<()> {
     Ok(())
 }
 
-/// Returns whether a program, which binds itself, ends by itself; nothing of what it says is shown.
+/// Returns whether a program, which binds itself, ends by itself; its output is not shown.
 ///
 /// # Errors
 ///
@@ -75,7 +75,7 @@ pub fn as_input<'f>(kits: impl Iterator<Item = &'f KitFiles>) -> Vec<u8> {
     input
 }
 
-/// Checks the kits that stand in an input, the first with all others beside it; what it finds is not kept.
+/// Checks the kits of an input, the first with all others beside it; what it finds is not kept.
 ///
 /// # Errors
 ///

@@ -148,7 +148,7 @@ pub fn read_files(files: BTreeMap<String, Vec<u8>>) -> Option<Kit> {
 pub struct CheckedFolder {
     /// Its files.
     pub files: KitFiles,
-    /// What the check says.
+    /// The result of the check.
     pub checked: Checked,
     /// The other kits that were at hand.
     pub beside: Vec<Kit>,
@@ -161,7 +161,7 @@ fn name_of(folder: &Path) -> Option<String> {
         .and_then(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()))
 }
 
-/// Reads the kits that are named, and those that lie beside the kit's folder and are required by it or by one of them.
+/// Reads the kits that are named, and those that are beside the kit's folder and are required by it or by one of them.
 fn read_beside(folder: &Path, files: &KitFiles, named: &[PathBuf]) -> Result<Vec<Kit>, ReadKitError> {
     let read = |folder: &Path| -> Result<Option<Kit>, ReadKitError> {
         let (files, name) = (read_kit(folder)?, name_of(folder));

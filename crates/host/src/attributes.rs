@@ -6,7 +6,7 @@ use std::os::fd::{AsRawFd as _, OwnedFd};
 /// The capabilities of a program count for the program that it was, not for new contents.
 const NOT_CARRIED: &str = "security.capability";
 
-/// Copies access control lists and other extended attributes from what stands there to what takes its place. Those of the
+/// Copies access control lists and other extended attributes from what is there to what replaces it. Those of the
 /// kernel's own name spaces go along as far as this account may set them.
 pub(crate) fn carry_attributes(folder: &OwnedFd, old: &str, new: &OwnedFd) -> rustix::io::Result<()> {
     let old = match rustix::fs::openat(

@@ -34,7 +34,7 @@ impl Contents for NoContents {
 
 /// Where replaced contents are kept.
 pub trait Attic {
-    /// Keeps what stands at a path before it is replaced or removed. Durable when it returns.
+    /// Keeps what is at a path before it is replaced or removed. Durable when it returns.
     ///
     /// # Errors
     ///

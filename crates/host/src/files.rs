@@ -32,13 +32,13 @@ pub struct Files {
     root: PathBuf,
     /// The root, opened when it is first needed.
     opened: Arc<OnceLock<OwnedFd>>,
-    /// The folder that was looked into last, for looking only: most clauses lie beside each other.
+    /// The folder that was looked into last, for looking only: most clauses are in the same folder.
     last_folder: LastFolder,
     /// Where it is noted what is about to be replaced, so that what a cut-off run leaves beside a path is found.
     unfinished: Option<PathBuf>,
 }
 
-/// A folder and where it lies. It is not shared by copies.
+/// A folder and its path. It is not shared by copies.
 #[derive(Debug, Default)]
 struct LastFolder(Mutex<Option<(String, OwnedFd)>>);
 
@@ -70,7 +70,7 @@ impl Files {
         &self.root
     }
 
-    /// Returns where a path of the node lies for programs that know no roots.
+    /// Returns a path of the node for programs that know no roots.
     pub fn outside(&self, path: &str) -> PathBuf {
         self.root.join(path.trim_start_matches('/'))
     }
@@ -286,7 +286,7 @@ impl Files {
         }
     }
 
-    /// Opens the folder that a path lies in; none if it is not there.
+    /// Opens the folder of a path; none if it is not there.
     fn folder_of(&self, path: &str) -> Result<Option<(OwnedFd, String)>, HostError> {
         let path = path.trim_end_matches('/');
         let (parent, name) = path.rsplit_once('/').unwrap_or(("", path));
@@ -364,7 +364,7 @@ fn regular_file(opened: rustix::io::Result<OwnedFd>, path: &str) -> Result<Optio
     Ok(Some((File::from(fd), entry)))
 }
 
-/// Returns what stands for the digest of contents that are too large to be read: it differs from every desired digest.
+/// Returns a placeholder for the digest of contents that are too large to be read: it differs from every desired digest.
 pub(crate) fn unread(size: u64) -> Digest {
     format!("unread:{size}").parse().expect("it is a scheme and digits")
 }

@@ -51,7 +51,7 @@ pub trait Host: Send {
     fn restart_pending(&self) -> Result<Option<RestartPending>, HostError>;
 
     /// Takes in what concerns more than one clause of a state, before a run: the paths that Constans left behind, which are
-    /// never removed as unknown; in which order packet rules stand; how old the index of packages may be.
+    /// never removed as unknown; the order of packet rules; how old the index of packages may be.
     fn prepare(&mut self, state: &EffectiveState, left_behind: BTreeSet<String>);
 
     /// Receives a message during the run when something makes no progress and is still waited for.
@@ -72,7 +72,7 @@ pub trait Host: Send {
     /// Finds out what changing the packages of these clauses would take along; nothing is changed, and nothing is fetched.
     fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview;
 
-    /// Puts what stands there into the attic, since it may be replaced by someone else before a run does.
+    /// Puts what is there into the attic, since it may be replaced by someone else before a run does.
     ///
     /// # Errors
     ///

@@ -18,7 +18,7 @@ use std::time::{Duration, Instant};
 
 /// How much of an output is kept for a report.
 const REPORTED_OUTPUT: usize = 8 * 1024;
-/// How much lies in a pipe at the most (pipe(7)).
+/// The capacity of a pipe (pipe(7)).
 const PIPE_HOLDS: usize = 64 * 1024;
 const MAX_OUTPUT: u64 = 64 * 1024 * 1024;
 
@@ -252,7 +252,7 @@ impl Output {
         Self { pipe: pipe.map(File::from), read: Vec::new(), received: 0 }
     }
 
-    /// Takes in what lies in the pipe, as much as fits into one; returns whether it is more than there may be.
+    /// Reads what is in the pipe, as much as fits into one; returns whether it is more than there may be.
     fn take_in(&mut self, most: u64) -> bool {
         let Some(pipe) = &mut self.pipe else { return false };
         let mut part = [0; PIPE_HOLDS / 4];
@@ -395,7 +395,7 @@ fn minutes(time: Duration) -> String {
 fn wait(child: &mut Child, watched: &mut Watched<'_>, outputs: &mut [Output; 2], most: u64) -> Completion {
     let mut pause = Duration::from_millis(1);
     loop {
-        // Asked before the pipes are emptied: what it wrote itself lies in them once it has ended, however long ago that was.
+        // Asked before the pipes are emptied: what it wrote itself is in them once it has ended, however long ago that was.
         let ended = child.try_wait();
         let mut floods = false;
         outputs.iter_mut().for_each(|output| floods |= output.take_in(most));

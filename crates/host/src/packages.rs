@@ -51,7 +51,7 @@ pub(crate) struct PackagesChanged {
     pub native: Vec<NativeStep>,
     /// What came, went or changed version.
     pub packages: Vec<PackageChange>,
-    /// What lies in the packages that came or changed.
+    /// The paths of the packages that were installed or changed.
     pub touched: BTreeSet<Claim>,
     /// Settings of a removed package that the package manager left, though they are to go.
     pub left: Vec<String>,
@@ -178,7 +178,7 @@ pub(crate) trait PackageManager: Send {
     /// Returns whether a change was refused since an earlier one was cut off.
     fn wants_mending(&self, refused: &NativeStep) -> bool;
 
-    /// Returns the paths that lie in a package.
+    /// Returns the paths of a package.
     ///
     /// # Errors
     ///

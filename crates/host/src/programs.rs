@@ -39,7 +39,7 @@ impl Programs {
     }
 
     /// Prepares a program. Below a private root it is run with that as its root, which needs root's rights; without
-    /// them only programs that lie below the root are run, by their path there.
+    /// them only programs below the root are run, by their path there.
     ///
     /// # Errors
     ///

@@ -19,7 +19,7 @@ const REQUIRED_BY: &str = "/run/reboot-required.pkgs";
 ///
 /// # Errors
 ///
-/// Returns why what packages say could not be read.
+/// Returns why the packages' notes could not be read.
 pub fn pending(files: &Files, is_private_root: bool) -> Result<Option<RestartPending>, HostError> {
     let mut because = BTreeSet::new();
     let mut since: Option<Timestamp> = None;
@@ -50,7 +50,7 @@ pub fn boot_id() -> Option<String> {
     fs::read_to_string("/proc/sys/kernel/random/boot_id").ok().map(|id| id.trim().to_owned())
 }
 
-/// Restarts the node; a message to the signed-in users says why.
+/// Restarts the node; signed-in users receive the reason.
 ///
 /// # Errors
 ///

@@ -1,8 +1,8 @@
 //! Texts that are never reported, in whatever form a program repeats them.
 
-/// What stands instead.
+/// The replacement.
 const CONCEALED: &str = "(concealed)";
-/// Lines and words of a longer text are concealed by themselves from this many bytes on: shorter ones stand in any output.
+/// Lines and words of a longer text are concealed by themselves from this many bytes on: shorter ones occur in any output.
 const SHORTEST_PART: usize = 6;
 
 /// Texts that are never reported.

@@ -30,7 +30,7 @@ const DEFAULT_LINE: usize = 160;
 #[derive(Debug, Default)]
 pub struct SeenFiles {
     files: Vec<(Arc<str>, Known)>,
-    /// Where each path stands among them.
+    /// The index of each path.
     positions: HashMap<Arc<str>, usize>,
     is_changed: bool,
     /// What threads read meanwhile.
@@ -161,7 +161,7 @@ impl SeenFiles {
         true
     }
 
-    /// Returns the digest of a file's contents as it stands there now, and when it was read if not right now.
+    /// Returns the digest of a file's contents as it is now, and when it was read if not right now.
     ///
     /// # Errors
     ///

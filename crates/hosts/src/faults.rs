@@ -44,7 +44,7 @@ fn contents(host: Host<'_>, path: &str) -> Result<String, Failed> {
     )
 }
 
-/// The first clause failed with these words and this remedy, the old contents stand, and the second was done.
+/// The first clause failed with these words and this remedy, the old contents are still there, and the second was done.
 fn failed_alone(
     host: Host<'_>,
     report: &RunReport,

@@ -15,7 +15,7 @@ use tempfile::TempDir;
 const AGENTS: &str = "10.77.0.1:7443";
 const PEOPLE: &str = "10.77.0.1:7444";
 
-/// Starts PostgreSQL and the server, says how to speak to them, and goes on until its input ends. This runs on the hub.
+/// Starts PostgreSQL and the server, prints how to reach them, and goes on until its input ends. This runs on the hub.
 pub fn serve(folder: &Path) -> Result<(), Failed> {
     let message = |error: std::io::Error| error.to_string();
     let postgres = Postgres::start(&folder.join("postgres")).map_err(message)?;
@@ -92,7 +92,7 @@ impl<'l> Hub<'l> {
         Ok(Self { lab, server, ca: text("ca"), token: text("token"), _folder: folder })
     }
 
-    /// Runs the operators' client and returns what it says.
+    /// Runs the operators' client and returns its output.
     pub fn client(&self, arguments: &[&str]) -> Result<String, Failed> {
         let program = beside("constans")?.display().to_string();
         let all: Vec<&str> = ["hub", &program].into_iter().chain(arguments.iter().copied()).collect();
@@ -109,7 +109,7 @@ impl<'l> Hub<'l> {
         Err(format!("constans {}: {text}{}", arguments.join(" "), String::from_utf8_lossy(&output.stderr)))
     }
 
-    /// Waits until what the client says holds a text, and returns it.
+    /// Waits until the client's output has a text, and returns it.
     pub fn wait_for(&self, arguments: &[&str], text: &str, patience: Duration) -> Result<String, Failed> {
         let end = Instant::now() + patience;
         loop {

@@ -161,7 +161,7 @@ fn own_way(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
         hub.client(&["kit", "publish", &folder.display().to_string()])?;
         hub.client(&["stage", "serve", "open-water", &format!("quay-filter@{version}")]).map(drop)
     };
-    // The server's port for agents: the node can ask for it, and never hears of anything again.
+    // The server's port for agents: the node can ask for it, and receives nothing again.
     publish("1.0.0", 7443)?;
     let assigned =
         "[[assignments]]\nkit = \"quay-filter\"\nbaseline = \"filter\"\n\n[settings]\nreach_within_secs = 5";

@@ -6,7 +6,7 @@ use constans_core::run::{Cause, ClauseResult, Outcome, Status, Verdict};
 use constans_wire::report::RunReport;
 use std::time::Instant;
 
-/// One kind: what is wanted, how the system itself says whether it is so, and how someone changes it by hand.
+/// One kind: what is wanted, how the system itself shows whether that is the case, and how someone changes it by hand.
 pub struct Case {
     kind: &'static str,
     /// Its backend, if it is not the usual one.
@@ -16,7 +16,7 @@ pub struct Case {
     /// Done on the host before.
     before: &'static str,
     clauses: &'static str,
-    /// A line of shell that ends well when it is so.
+    /// A line of shell that succeeds if that is the case.
     proof: &'static str,
     /// A line of shell that changes it.
     drift: &'static str,
@@ -350,7 +350,7 @@ pub fn all(host: Host<'_>, apart: Host<'_>, texts: &Texts) -> Result<usize, Fail
 pub struct Texts {
     /// The key that signs the packages, armoured.
     pub key: String,
-    /// Its fingerprint, as gpg says it.
+    /// Its fingerprint, as gpg prints it.
     pub fingerprint: String,
 }
 

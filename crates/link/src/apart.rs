@@ -68,7 +68,7 @@ impl Apart {
             if piece.is_empty() {
                 break;
             }
-            // What follows what could not be taken in is read, so that the next answer is found behind it.
+            // What follows an unreadable answer is read, so that the next answer is found behind it.
             result = result.and_then(|()| take(&piece));
         }
         let ended = read_frame(&mut process.answers).await.map_err(broken)?;

@@ -1,6 +1,6 @@
 //! The link of agent and client to a server that they know by the fingerprint of its CA.
 //!
-//! The fingerprint is compared with the CA that the server sends before anything is said to it.
+//! The fingerprint is compared with the CA that the server sends before anything is sent to it.
 
 mod apart;
 mod network;
@@ -160,7 +160,7 @@ pub async fn send_whole<T: DeserializeOwned>(
     Ok(Answer { body, person: answered.person, next_page: answered.next_page })
 }
 
-/// Asks a server for the fingerprint of its CA. Nothing else is said to it: a person has to say whether it is the right one.
+/// Asks a server for the fingerprint of its CA. Nothing else is sent to it: a person has to confirm that it is the right one.
 ///
 /// # Errors
 ///

@@ -47,7 +47,7 @@ pub enum NetworkRequest {
     },
 }
 
-/// How far the way to a host leads, before anything is said there.
+/// How far the way to a host leads, before anything is sent there.
 #[derive(Debug, Serialize, Deserialize)]
 pub enum Reached {
     /// Its name is not known, and why; nothing if nobody answered who could know it.
@@ -99,11 +99,11 @@ impl Network {
         self.whole(NetworkRequest::Get { url: url.to_owned() }, Vec::new()).await
     }
 
-    /// Asks for something and takes its bytes in as they come, at most 80 MiB.
+    /// Asks for something and reads its bytes as they arrive, at most 80 MiB.
     ///
     /// # Errors
     ///
-    /// Returns why the server did not answer, what it refused, or why the bytes could not be taken in.
+    /// Returns why the server did not answer, what it refused, or why the bytes could not be read.
     pub async fn fetch(
         &self,
         url: &str,
@@ -227,7 +227,7 @@ fn not_taken(url: &str, error: &io::Error) -> LinkError {
     LinkError::Strange { url: url.to_owned(), because: error.to_string() }
 }
 
-/// Returns how long this many bytes may take on the slowest link that is gone along with.
+/// Returns how long this many bytes may take on the slowest link that is supported.
 fn at_slowest(bytes: u64) -> Duration {
     Duration::from_secs(bytes / SLOWEST_BYTES_A_SECOND)
 }

@@ -10,7 +10,7 @@ use sha2::{Digest as _, Sha256};
 use std::sync::{Arc, Mutex, PoisonError};
 use x509_parser::prelude::{FromDer as _, X509Certificate};
 
-/// What [`words`] says of a server with another CA.
+/// What [`words`] returns for a server with another CA.
 pub const WRONG_AUTHORITY: &str = "another CA";
 
 #[derive(Debug)]

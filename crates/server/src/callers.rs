@@ -11,7 +11,7 @@ use std::net::{IpAddr, Ipv6Addr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 use uuid::Uuid;
 
-/// Who the certificate says that the caller is. It was issued by this server's CA; whether the node is still heard is for
+/// Who the certificate says that the caller is. It was issued by this server's CA; whether the node is still admitted is for
 /// [`ShownCertificate::caller`] to say, or for the one statement that takes in what it sends.
 #[derive(Debug, Clone)]
 pub struct ShownCertificate {

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 /// How long a request waits for a connection to the database.
 const POOL_PATIENCE: Duration = Duration::from_secs(10);
-// Compiling a statement takes longer than any of ours runs, what lists read lies in memory, and the statements of a page are
+// Compiling a statement takes longer than any of ours runs, what lists read is in memory, and the statements of a page are
 // beside one another already.
 const DATABASE_SETTINGS: [(&str, &str); 3] =
     [("jit", "off"), ("random_page_cost", "1"), ("max_parallel_workers_per_gather", "0")];

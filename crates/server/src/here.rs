@@ -79,7 +79,7 @@ impl Weighter<String, KnownKit> for ByMemory {
 /// The releases that were read recently, by digest.
 pub type KnownKits = Cache<String, KnownKit, ByMemory>;
 
-/// So much memory they take at most.
+/// The most memory that they take.
 const MAX_MEMORY: u64 = 512 * 1024 * 1024;
 
 /// Begins to know releases.

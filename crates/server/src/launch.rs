@@ -36,7 +36,7 @@ use std::time::Duration;
 
 /// This many connections a network may have whose callers showed no certificate.
 const STRANGERS_OF_NETWORK: usize = 1_024;
-/// How often the server notes that it hears.
+/// How often the server records that it is reachable.
 const ALIVE_EVERY: Duration = Duration::from_secs(10);
 
 /// Serves until the process receives a signal to stop.
@@ -191,7 +191,7 @@ async fn tell_misfits(settings: Settings) {
     }
 }
 
-/// Notes again and again that the server hears, and that the database is still the one of before.
+/// Records repeatedly that the server is reachable, and that the database is still the one of before.
 async fn stay_alive(db: PgPool, watch: Arc<Watch>) {
     loop {
         tokio::time::sleep(ALIVE_EVERY).await;

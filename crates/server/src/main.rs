@@ -27,7 +27,7 @@ enum Command {
     Serve(Settings),
     /// Check that this machine and PostgreSQL are fit for the server and its fleet: all of it at once, each misfit with what to do
     Check(Settings),
-    /// List and remove persons, grant and take roles
+    /// List and remove persons, grant and withdraw roles
     #[command(subcommand)]
     Person(PersonCommand),
     /// List, create and withdraw tokens of programs
@@ -58,7 +58,7 @@ fn main() -> ExitCode {
     } else {
         log.init();
     }
-    // Rocket has a line of its own for each request that is refused; ours says that already, and is bounded.
+    // Rocket has a line of its own for each request that is refused; our log has that already, and is bounded.
     log::set_max_level(log::LevelFilter::Error);
     let command = CommandLine::parse().command;
     if matches!(command, Command::TryCheck) {

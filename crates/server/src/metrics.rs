@@ -34,7 +34,7 @@ pub struct Metrics {
     pub events: Family<EventKind, Counter>,
     /// Event streams that are open.
     pub streams: Gauge,
-    /// What waits to be taken in together.
+    /// What waits to be stored together.
     pub waiting: Family<Queue, Gauge>,
     connections: Family<Use, Gauge>,
     certificate_left: Family<CertificateLabels, Gauge<f64, std::sync::atomic::AtomicU64>>,
@@ -51,14 +51,14 @@ pub struct EventKind {
     pub kind: String,
 }
 
-/// How something of a node was taken in.
+/// How something of a node was stored.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 pub struct Intake {
     /// How.
     pub path: IntakePath,
 }
 
-/// How something of a node was taken in.
+/// How something of a node was stored.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelValue)]
 pub enum IntakePath {
     /// With those of other nodes, by one statement.

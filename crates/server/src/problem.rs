@@ -24,7 +24,7 @@ pub enum ApiError {
     /// The request was not sent by the console's own pages.
     #[error("the request was not sent by this server's own pages")]
     NotOurPage,
-    /// The name or the password is wrong; which of them is not said.
+    /// The name or the password is wrong; which of them is not disclosed.
     #[error("the name or the password is wrong")]
     WrongPassword,
     /// Too many failures to sign in.
@@ -363,7 +363,7 @@ impl ApiError {
 ///
 /// # Errors
 ///
-/// Returns what cannot be read, as `what` calls it: nothing takes its place.
+/// Returns what cannot be read, as `what` calls it: it is never replaced.
 pub fn read_stored<T: DeserializeOwned>(what: impl FnOnce() -> String, value: Value) -> Result<T, ApiError> {
     serde_json::from_value(value).map_err(|error| ApiError::stored(what(), &error))
 }

@@ -10,7 +10,7 @@ type NodesOf = fn(&ClauseImpact) -> u64;
 const LISTED: usize = 20;
 
 /// Returns the impact of a change in lines: what it takes from nodes first, then what changes and what is new, the services that
-/// restart, and what stands in its way.
+/// restart, and what prevents it.
 pub fn show_impact(impact: &Impact) -> Vec<String> {
     let nodes = |number: u64| count(usize::try_from(number).unwrap_or(usize::MAX), "node", "nodes");
     let mut lines = vec![format!("affects {}", nodes(impact.nodes))];

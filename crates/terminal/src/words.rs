@@ -1,4 +1,4 @@
-//! Words, numbers and colours of terminal output. Colour never says anything that a word does not say too.
+//! Words, numbers and colours of terminal output. Colour never shows anything that a word does not say.
 
 use anstyle::{AnsiColor, Style};
 use constans_core::run::Status;

@@ -16,7 +16,7 @@ pub struct ShownEntry {
     pub digest: Option<String>,
 }
 
-/// The result of reckoning the chain of the audit trail anew.
+/// The result of recomputing the chain of the audit trail.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct AuditVerification {

@@ -1,4 +1,4 @@
-//! Bounds of a report: applied by the agent before sending and by the server on receipt. What is left out is said.
+//! Bounds of a report: applied by the agent before sending and by the server on receipt. What is left out is recorded.
 
 use crate::report::{LeftOut, RunReport};
 use constans_core::compare::{Difference, Side};
@@ -7,7 +7,7 @@ use serde::Serialize;
 use serde_json::Value;
 use std::io;
 
-/// The most text of one clause in a report that leaves the node, in bytes: differences of texts and what programs said.
+/// The most text of one clause in a report that leaves the node, in bytes: differences of texts and output of programs.
 pub const MAX_CLAUSE_TEXT: usize = 8 * 1024;
 /// The most such text of all clauses, in bytes.
 pub const MAX_RUN_TEXT: usize = 256 * 1024;
@@ -15,7 +15,7 @@ pub const MAX_RUN_TEXT: usize = 256 * 1024;
 pub const MAX_VALUE: usize = 1024;
 /// The most differences, native steps, packages or other entries of each list of a clause.
 pub const MAX_ENTRIES: usize = 50;
-/// The most packages that a run says it would change.
+/// The most packages in a run's list of what it would change.
 const MAX_PREVIEWED: usize = 1000;
 /// The largest report, in bytes of JSON.
 pub const MAX_REPORT: usize = 6 * 1024 * 1024;
@@ -33,7 +33,7 @@ impl RunReport {
         self.bounded()
     }
 
-    /// Returns the report within the bounds that hold for every report, with what was left out said.
+    /// Returns the report within the bounds that hold for every report, with what was left out recorded.
     #[must_use]
     pub fn bounded(mut self) -> Self {
         let mut left_out = self.left_out.unwrap_or_default();
@@ -232,7 +232,7 @@ fn cut_value(text: &mut String, left_out: &mut LeftOut) {
     left_out.cut += u64::from(cut(text, &mut { MAX_VALUE }, &remark));
 }
 
-/// Cuts a text to what is left, with a remark at its end if there is room for one, and takes it off. Returns whether anything
+/// Cuts a text to what is left, with a remark at its end if there is room for one, and subtracts it. Returns whether anything
 /// was cut.
 fn cut(text: &mut String, left: &mut usize, remark: &str) -> bool {
     let is_cut = text.len() > *left;

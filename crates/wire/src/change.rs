@@ -89,7 +89,7 @@ pub struct ChangeSummary {
     pub refused: Option<String>,
     /// What to do.
     pub hint: Option<String>,
-    /// The change that it takes back.
+    /// The change that it reverts.
     pub goes_back: Option<i64>,
 }
 

@@ -71,7 +71,7 @@ pub struct RunReport {
     /// The pending restart of the node after the run, if any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart_pending: Option<RestartPending>,
-    /// How far it came, if it did not end: the agent was killed, or the machine went off. It then says nothing of
+    /// How far it came, if it did not end: the agent was killed, or the machine went off. It then reports nothing of
     /// clauses, and its status is that it failed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub did_not_end: Option<DidNotEnd>,

@@ -1,6 +1,6 @@
 //! Text that every part of Constans can store.
 
-/// Replaces every NUL that stands in the strings of a JSON text (RFC 8259) by U+2400, its symbol: PostgreSQL cannot hold it in
+/// Replaces every NUL in the strings of a JSON text (RFC 8259) by U+2400, its symbol: PostgreSQL cannot hold it in
 /// any text. Nothing else changes, the length neither. Returns how many were replaced.
 ///
 /// A lone surrogate, which it cannot hold either, is refused by readers of JSON; a NUL that is not escaped is no JSON.

@@ -79,7 +79,7 @@ impl Due {
         }
     }
 
-    /// A run begins: returns what it is for, and says when the next one is due.
+    /// A run begins: returns its purpose and when the next one is due.
     pub fn begin_run(&mut self, settings: &AgentSettings) -> StartedBy {
         let now = self.clock.now();
         let follows_check_ins =

@@ -1,4 +1,4 @@
-//! One line that says how far a run is, while it lasts; only on a terminal.
+//! One line with the progress of a run; only on a terminal.
 
 use std::io::{IsTerminal as _, Write as _};
 use std::time::{Duration, Instant};

@@ -24,7 +24,7 @@ pub const DEFAULT_FOLDER: &str = "var/lib/constans";
 
 /// Where the order of runs is kept: with the memories, so that losing them begins a new epoch.
 const ORDER: &str = "memory/runs.json";
-/// Where files lie that could not be used, each under the time when that was found.
+/// Where unusable files are kept, each under the time when that was found.
 const ASIDE: &str = "aside";
 /// What they were called, and what was wrong with them.
 const ASIDE_LIST: &str = "aside.json";
@@ -130,12 +130,12 @@ impl StateDir {
         self.most_whole_runs
     }
 
-    /// Returns where it lies.
+    /// Returns its path.
     pub fn path(&self) -> PathBuf {
         self.shown("")
     }
 
-    /// Returns where one of its files lies.
+    /// Returns the path of one of its files.
     pub fn shown(&self, name: impl AsRef<Path>) -> PathBuf {
         self.storage.shown(name.as_ref())
     }

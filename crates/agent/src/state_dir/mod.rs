@@ -1,4 +1,4 @@
-//! The agent's own folder, and where it lies.
+//! The agent's own folder, and its path.
 
 mod begun;
 mod folder;

@@ -1,4 +1,4 @@
-//! Where the agent's own files lie: on a disk, or, for simulated nodes, in memory.
+//! Where the agent's own files are: on a disk, or, for simulated nodes, in memory.
 
 use constans_host::Opened;
 use std::fmt::Debug;
@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 /// A place for the agent's own files. Names are relative to it, as `memory/runs.json`; folders come with their files.
 pub trait Storage: Debug + Send + Sync {
-    /// Returns where a file lies, for messages.
+    /// Returns the path of a file, for messages.
     fn shown(&self, name: &Path) -> PathBuf;
 
     /// Returns whether other processes can look at its files.

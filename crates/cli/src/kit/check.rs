@@ -49,7 +49,7 @@ pub fn refuse(message: &str, hint: &str) -> Exit {
     Exit::Error
 }
 
-/// Checks a kit and says what was found.
+/// Checks a kit and prints the findings.
 pub fn run(arguments: &CheckArguments) -> ExitCode {
     match &arguments.online {
         false => check(arguments).into(),

@@ -88,7 +88,7 @@ pub async fn withdraw(arguments: &WithdrawArguments) -> Result<(), ClientError> 
     Ok(())
 }
 
-/// Returns where a release stands in the interface.
+/// Returns the path of a release in the interface.
 pub fn release_path(release: &str) -> Result<String, ClientError> {
     let (kit, version) = release.split_once('@').ok_or_else(|| {
         ClientError::new(

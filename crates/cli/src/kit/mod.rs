@@ -51,12 +51,12 @@ enum KitCommand {
     Withdraw(log::WithdrawArguments),
     /// Speak the language server protocol over stdin and stdout, for editors
     Lsp,
-    /// Check within bounds and say nothing; other commands start this first
+    /// Check within bounds without output; other commands start this first
     #[command(hide = true)]
     TryCheck(KitPaths),
 }
 
-/// Which kit, and what lies beside it.
+/// Which kit, and which kits beside it.
 #[derive(Debug, Args)]
 pub struct KitPaths {
     /// The kit's folder, or a single baseline document

@@ -152,14 +152,14 @@ pub async fn send(server: &Server, prepared: Vec<Prepared>) -> Result<Publish, C
 struct Missing {
     /// Each with the kits that require it.
     kits: BTreeMap<String, BTreeSet<String>>,
-    /// The folders of those that lie beside the kit.
+    /// The folders of those that are beside the kit.
     beside: Vec<PathBuf>,
     /// Whether all of them do.
     are_all_beside: bool,
 }
 
 impl Missing {
-    /// Finds them, also what those require that lie beside the kit.
+    /// Finds them, also what those require that are beside the kit.
     fn of(arguments: &PublishArguments, prepared: &[Prepared], releases: &[Release]) -> Option<Self> {
         let mut there: BTreeSet<String> = releases.iter().map(|release| release.kit.clone()).collect();
         there.extend(prepared.iter().filter_map(|one| Some(one.kit.as_ref()?.name.clone())));

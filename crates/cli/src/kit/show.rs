@@ -107,7 +107,7 @@ fn text(page: &KitPage) -> String {
     text
 }
 
-/// Says of a baseline what stands before its clauses.
+/// Prints a baseline's head, before its clauses.
 fn about(baseline: &BaselinePage) -> Vec<String> {
     let mut lines = Vec::new();
     if !baseline.satisfies.is_empty() {

@@ -1,4 +1,4 @@
-//! The documents that say what nodes should be, each under its key, and edits of them.
+//! The documents of desired state, each under its key, and edits of them.
 
 use serde::{Deserialize, Serialize, Serializer};
 use serde_json::Value;
@@ -128,7 +128,7 @@ impl DocumentEdit {
     }
 }
 
-/// This many lines stand around what differs.
+/// The number of lines around a difference.
 const AROUND: usize = 2;
 
 fn written(value: &Value) -> String {

@@ -189,7 +189,7 @@ fn check_known(baseline: &Baseline, known: Option<&BTreeSet<SecretName>>, findin
     }
 }
 
-/// What stands for a node and its parameters while nothing is known of them.
+/// A placeholder for a node and its parameters while nothing is known of them.
 pub(super) struct Sample<'k> {
     kits: Vec<&'k Kit>,
     view: NodeView,

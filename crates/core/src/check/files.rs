@@ -71,7 +71,7 @@ pub(super) fn check_files(kit: &Kit, findings: &mut Vec<Finding>) {
     }
 }
 
-/// Returns whether a file is named, or lies in a folder that is.
+/// Returns whether a file is named, or is in a folder that is.
 fn is_used(used: &BTreeSet<String>, path: &str) -> bool {
     used.contains(path) || path.match_indices('/').any(|(at, _)| used.contains(&path[..at]))
 }

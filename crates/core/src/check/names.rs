@@ -52,7 +52,7 @@ impl<'k> Names<'k> {
     }
 }
 
-/// Says of each name that is not in scope where it stands, and of each parameter that nothing uses. Returns the places of
+/// Says of each name that is not in scope its place, and of each parameter that nothing uses. Returns the places of
 /// what is not in scope.
 pub(super) fn check_names(
     kit: &Kit,
@@ -192,7 +192,7 @@ impl<'b> InScope<'b> {
     }
 }
 
-/// Returns where a name stands in a text: as a word, not as a part of one.
+/// Returns where a name is in a text: as a word, not as a part of one.
 fn position(source: &str, name: &str) -> std::ops::Range<usize> {
     let is_word = |c: char| c.is_alphanumeric() || c == '_' || c == '.';
     let found = source.match_indices(name).map(|(at, _)| at).find(|at| {

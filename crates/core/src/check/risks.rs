@@ -93,7 +93,7 @@ fn file_that_is_read(clause: &Clause) -> Option<&str> {
     (reads && path.starts_with("/etc/")).then_some(path)
 }
 
-/// Returns whether a file looks like one that a service reads: it lies in a folder of its name, or is called so.
+/// Returns whether a file looks like one that a service reads: it is in a folder of its name, or is named like it.
 fn is_read_by(path: &str, service: &str) -> bool {
     let service = service.trim_end_matches(".service");
     let first_word = service.split('-').next().unwrap_or(service);

@@ -50,7 +50,7 @@ impl Checked {
     }
 }
 
-/// Checks a kit; `folder` is the name of the folder that it lies in.
+/// Checks a kit; `folder` is the name of its folder.
 pub fn check(files: KitFiles, folder: Option<&str>, surroundings: Surroundings<'_>) -> Checked {
     let mut findings = Vec::new();
     let manifest = read_manifest(&files, folder, &mut findings);
@@ -284,7 +284,7 @@ fn required_kits<'s>(kit: &Kit, surroundings: Surroundings<'s>, findings: &mut V
     }
 }
 
-/// Replaces what stands in another kit only by one finding at the requirement of it.
+/// Replaces findings about another kit by one finding at the requirement of it.
 fn blame_the_others(kit: &Kit, findings: &mut Vec<Finding>) {
     let is_elsewhere = |finding: &Finding| {
         finding.place.kit.is_some() && finding.related.iter().all(|(_, place)| place.kit.is_some())

@@ -33,7 +33,7 @@ pub(crate) fn type_word(value: &Value) -> &'static str {
 /// A value of a document with its place.
 #[derive(Debug, Clone)]
 pub struct Element {
-    /// What stands there.
+    /// Its value.
     pub value: ElementValue,
     /// Where.
     pub place: Place,
@@ -206,7 +206,7 @@ pub(crate) struct Fields<'n> {
     known: Vec<&'static str>,
     /// The keys that the table is listed with, where it is.
     listed: &'static [Key],
-    /// Where the table stands.
+    /// The position of the table.
     pub place: &'n Place,
 }
 
@@ -367,7 +367,7 @@ pub(crate) fn wrong_type(name: &str, wanted: &str, element: &Element, findings: 
 pub struct Located<T> {
     /// The value.
     pub value: T,
-    /// Where it stands.
+    /// Its position.
     pub place: Place,
 }
 

@@ -113,7 +113,7 @@ impl Place {
         self
     }
 
-    /// Returns the place of a part of a quoted text that stands here, or this place if it is written with escapes.
+    /// Returns the place of a part of a quoted text at this place, or this place if it is written with escapes.
     pub fn within(&self, document: &str, value: &str, part: Range<usize>) -> Self {
         let Some(raw) = document.get(self.start..self.end) else { return self.clone() };
         match raw.find(value) {
@@ -154,7 +154,7 @@ impl<'t> Lines<'t> {
         Self { file, text, starts }
     }
 
-    /// Returns the place of a range that lies on the borders of characters, as a parser's does.
+    /// Returns the place of a range on character boundaries, as a parser's does.
     pub fn place(&self, range: Range<usize>) -> Place {
         let line = self.starts.partition_point(|start| *start <= range.start);
         match self.text.get(self.starts[line - 1]..range.start) {

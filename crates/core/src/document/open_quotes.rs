@@ -22,7 +22,7 @@ pub(super) fn close(text: &str) -> Option<Closed> {
     (!closing.opened.is_empty()).then_some(Closed { opened: closing.opened, text: closed })
 }
 
-/// Returns whether a byte lies in one of the lines in which these quotes were opened.
+/// Returns whether a byte is in one of the lines in which these quotes were opened.
 pub(super) fn is_on_line_of(text: &str, opened: &[usize], at: usize) -> bool {
     opened.iter().any(|quote| line_of(text.as_bytes(), *quote).contains(&at))
 }

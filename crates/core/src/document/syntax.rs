@@ -1,4 +1,4 @@
-//! Turns the TOML parser's errors into findings that stand where the mistake was made.
+//! Turns the TOML parser's errors into findings at the place of the mistake.
 
 use super::codes::Code;
 use super::files::Place;
@@ -136,7 +136,7 @@ fn never_closed(text: &str, open: char) -> Option<usize> {
     stack.iter().find(|(_, sign)| *sign == open).map(|(at, _)| *at)
 }
 
-/// Returns the brackets and braces that stand outside of texts and comments.
+/// Returns the brackets and braces outside of texts and comments.
 fn signs(text: &str) -> impl Iterator<Item = (usize, char)> {
     let bytes = text.as_bytes();
     let mut at = 0;

@@ -11,7 +11,7 @@ pub struct NodeInputs {
     pub name: bool,
     /// These labels.
     pub labels: Keys,
-    /// These fields of `about`, each with what lies below it.
+    /// These fields of `about`, each with what is below it.
     pub about: Keys,
 }
 

@@ -28,7 +28,7 @@ pub enum Plain {
 }
 
 impl Plain {
-    /// Returns the values that labels are compared with, each with its label; not the empty text, which stands for none.
+    /// Returns the values that labels are compared with, each with its label; not the empty text, which means none.
     pub fn label_values(&self) -> Vec<(&str, &str)> {
         let values: Vec<(&str, &str)> = match self {
             Self::All(parts) | Self::Any(parts) => parts.iter().flat_map(Self::label_values).collect(),
@@ -56,7 +56,7 @@ pub enum Field {
     Name,
     /// Its status, as its word.
     Status,
-    /// How it is heard, as its word.
+    /// The state of its last contact, as its word.
     LastContact,
     /// Its mode.
     Mode,

@@ -9,7 +9,7 @@ use std::fmt;
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Claim {
-    /// What stands at a path, whatever kind keeps it.
+    /// What is at a path, whatever kind keeps it.
     Path(String),
     /// One key of a file: the path, and the names that lead to it.
     Key(String, Vec<String>),
@@ -120,7 +120,7 @@ fn text(properties: &Properties, name: &str) -> String {
     properties.get(name).and_then(Value::as_str).unwrap_or_default().to_owned()
 }
 
-/// Returns the claim of kinds that keep what stands at a path.
+/// Returns the claim of kinds that keep what is at a path.
 pub(super) fn path_claim(name: &str, _: &Properties) -> Claim {
     Claim::Path(name.to_owned())
 }

@@ -49,7 +49,7 @@ pub enum SuggestionSort {
     File,
 }
 
-/// Where the cursor stands.
+/// The position of the cursor.
 struct Spot<'a> {
     /// The header of the table that it is in, as `clause` or `params.idle`.
     header: String,
@@ -120,14 +120,14 @@ impl<'a> Spot<'a> {
         matches!(self.header.as_str(), "clause" | "expect")
     }
 
-    /// Returns whether the cursor stands in something that is rendered or evaluated.
+    /// Returns whether the cursor is in something that is rendered or evaluated.
     fn is_expression(&self) -> bool {
         let open = self.before.rfind("{{").is_some_and(|open| !self.before[open..].contains("}}"));
         open || matches!(self.key, Some("where" | "for"))
     }
 }
 
-/// Returns the key whose value the cursor stands in; a list may have been opened lines before.
+/// Returns the key whose value the cursor is in; a list may have been opened lines before.
 fn key_before<'a>(block: &'a str, line: &'a str) -> Option<&'a str> {
     let key_of = |line: &'a str| {
         line.split_once('=')
@@ -570,7 +570,7 @@ mod tests {
         .unwrap()
     }
 
-    /// Completes where `|` stands.
+    /// Completes at `|`.
     fn completed(rest: &str) -> Vec<String> {
         let kit = kit();
         let whole = format!("{BASELINE}{rest}");

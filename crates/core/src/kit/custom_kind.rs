@@ -95,7 +95,7 @@ fn is_name(text: &str) -> bool {
         && text.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_')
 }
 
-/// Reads a kind, and returns with it where its example stands, if it has one.
+/// Reads a kind, and returns with it the position of its example, if it has one.
 fn read_kind(
     element: &Element,
     files: &KitFiles,

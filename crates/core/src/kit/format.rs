@@ -1,5 +1,5 @@
 //! The one usual form of documents: keys in their usual order, one space around `=`, one empty line between tables;
-//! comments stay with what they stand at.
+//! comments stay with what they belong to.
 
 use crate::document::keys::{
     BASELINE_KEYS, CASE_KEYS, CASE_NODE_KEYS, CLAUSE_KEYS, KIT_KEYS, Key, PARAMETER_KEYS, names,
@@ -7,7 +7,7 @@ use crate::document::keys::{
 use crate::kind;
 use toml_edit::{Array, ArrayOfTables, Decor, DocumentMut, InlineTable, Item, Table, TomlError, Value};
 
-/// The tables whose keys have a usual order besides clauses. No key stands before another in one of them and after it in the
+/// The tables whose keys have a usual order besides clauses. No key is before another in one of them and after it in the
 /// next, so that one order does for all; keys that none has follow as they are written.
 const ORDERED: [&[Key]; 5] = [KIT_KEYS, BASELINE_KEYS, CASE_KEYS, PARAMETER_KEYS, CASE_NODE_KEYS];
 
@@ -93,7 +93,7 @@ fn format_value(value: &mut Value) {
     }
 }
 
-/// Lists stand on one line, unless they were written over several.
+/// Lists are written on one line, unless they were written over several.
 fn format_array(array: &mut Array) {
     let has_lines = |decor: &Decor| {
         [decor.prefix(), decor.suffix()]
@@ -147,7 +147,7 @@ fn format_inline(table: &mut InlineTable) {
     }
 }
 
-/// Returns the comments of what stands before something, each on its line; `apart` puts one empty line before them.
+/// Returns the comments before something, each on its line; `apart` puts one empty line before them.
 fn comments(before: &str, apart: bool) -> String {
     let mut kept = String::new();
     let mut lines: Vec<&str> = before.lines().map(str::trim_end).collect();

@@ -35,7 +35,7 @@ pub struct BaselinePage {
     pub name: String,
     /// What it is for.
     pub summary: String,
-    /// The document that it stands in.
+    /// Its document.
     pub file: String,
     /// The controls that all its clauses satisfy.
     pub satisfies: Vec<String>,

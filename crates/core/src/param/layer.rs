@@ -131,7 +131,7 @@ fn value_of(parameter: &Parameter, given: &[LayerValue]) -> Result<Option<Parame
     Ok(value)
 }
 
-/// Says why a layer's value does not fit, whatever lies below it; a change of the value below is tried on the default.
+/// Says why a layer's value does not fit, whatever the layers below it are; a change of the value below is tried on the default.
 pub(crate) fn takes(parameter: &Parameter, value: &Value) -> Result<(), String> {
     let Some(change) = change(parameter, value)? else { return parameter.accepts(value) };
     let default = parameter.default.as_ref();

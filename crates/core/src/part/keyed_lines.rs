@@ -46,7 +46,7 @@ struct Reading<'t> {
     section: Option<&'t str>,
     name: &'t str,
     lines: Vec<&'t str>,
-    /// The lines in which the key may stand.
+    /// The lines in which the key may be.
     reach: std::ops::Range<usize>,
     /// Whether the key's section is there.
     has_section: bool,
@@ -152,7 +152,7 @@ impl<'t> Reading<'t> {
     }
 }
 
-/// Returns the lines in which a key of the section may stand, and whether there is such a section.
+/// Returns the lines in which a key of the section may be, and whether there is such a section.
 fn reach_of(lines: &[&str], format: Format, section: Option<&str>) -> (std::ops::Range<usize>, bool) {
     let heading = |line: &str| {
         line.trim().strip_prefix('[').and_then(|rest| Some(rest.split_once(']')?.0.trim().to_owned()))

@@ -84,7 +84,7 @@ impl Format {
 ///
 /// # Errors
 ///
-/// Returns why the text cannot be read in this format, or that the key stands in it more than once.
+/// Returns why the text cannot be read in this format, or that it has the key more than once.
 pub fn read_setting(text: &str, format: Format, key: &[&str]) -> Result<Option<Value>, PartError> {
     must_have_a_name(key)?;
     match format {
@@ -219,7 +219,7 @@ fn line_end(text: &str) -> &'static str {
     if text.contains("\r\n") { "\r\n" } else { "\n" }
 }
 
-/// Returns what stands at a key of a whole.
+/// Returns the value at a key of a whole.
 fn at_key(whole: &Value, key: &[&str]) -> Result<Option<Value>, PartError> {
     let mut value = whole;
     for (depth, name) in key.iter().enumerate() {

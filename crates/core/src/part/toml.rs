@@ -21,7 +21,7 @@ pub fn write(text: &str, key: &[&str], value: &Value) -> Result<String, PartErro
     let mut table: &mut dyn TableLike = document.as_table_mut();
     let mut is_inline = false;
     for (depth, step) in way.iter().enumerate() {
-        // In a table on one line only such tables may stand.
+        // In a table on one line only such tables are allowed.
         let missing = || if is_inline { Item::Value(InlineTable::new().into()) } else { toml_edit::table() };
         let item = table.entry(step).or_insert_with(missing);
         is_inline |= item.is_inline_table();

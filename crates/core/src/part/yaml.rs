@@ -6,10 +6,10 @@ use saphyr_parser::{Event, Parser, ScalarStyle, Span};
 use serde_json::{Map, Value, json};
 use std::ops::Range;
 
-/// How deep nodes may lie in one another.
+/// How deep nodes may be nested.
 const DEEPEST: usize = 64;
 
-/// A node of the text and where it stands, in bytes.
+/// A node of the text and its position, in bytes.
 struct Node {
     at: Range<usize>,
     /// The column of its beginning, from 0.
@@ -23,7 +23,7 @@ enum Is {
     Block(Value),
     List(Vec<Node>),
     Map(Vec<(Node, Node)>),
-    /// What another place of the text stands for, or what carries a tag: read, never written.
+    /// An alias of another place of the text, or what carries a tag: read, never written.
     Alias,
 }
 
@@ -83,7 +83,7 @@ pub fn write(text: &str, key: &[&str], value: &Value) -> Result<String, PartErro
             return replace(text, name, inner, &inline(value));
         }
         if matches!(inner.value, Is::Plain(Value::Null)) {
-            // `name:` with nothing after it: what lies below is written on the next lines.
+            // `name:` with nothing after it: what is nested is written on the next lines.
             let lines = block(&key[depth + 1..], value, name.column + 2, line_end(text));
             let end = end_of_line(text, name.at.end);
             return Ok(format!(
@@ -353,7 +353,7 @@ impl<'t> Reader<'t> {
     }
 }
 
-/// Returns what a text without quotes stands for, by YAML's core schema.
+/// Returns the value of a text without quotes, by YAML's core schema.
 fn plain_value(text: &str) -> Value {
     match text {
         "" | "~" | "null" | "Null" | "NULL" => Value::Null,

@@ -49,7 +49,7 @@ pub enum Action {
     /// Find out what changing the packages of these clauses together would take along, and change nothing; answer
     /// [`RunEvent::PackagePreview`].
     Preview(Vec<usize>),
-    /// Keep what stands there, since it is left for a while and someone may change it again; answer [`RunEvent::Kept`].
+    /// Keep what is there, since it stays for a while and someone may change it again; answer [`RunEvent::Kept`].
     Keep(usize),
     /// Correct these differences; answer [`RunEvent::Corrected`].
     Correct(usize, Vec<Difference>),
@@ -118,7 +118,7 @@ pub struct Correction {
     pub packages: Vec<PackageChange>,
     /// The old contents that went into the attic.
     pub kept: Vec<StoredCopy>,
-    /// What lies in those packages, so that clauses about it are inspected once more.
+    /// The paths of those packages, so that clauses about it are inspected once more.
     pub touched: BTreeSet<Claim>,
 }
 

@@ -8,7 +8,7 @@ use crate::address::ClauseAddress;
 pub(super) enum Need<'r> {
     /// It was handled in this run.
     Handled(&'r ClauseResult),
-    /// It was only looked at, since it lies outside of a partial run.
+    /// It was only looked at, since it is outside of a partial run.
     LookedAt {
         /// Whether it was as wanted.
         alike: bool,

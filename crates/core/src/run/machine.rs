@@ -38,7 +38,7 @@ pub struct Run<'s> {
     key: &'s DigestKey,
     pub(super) positions: HashMap<&'s ClauseAddress, usize>,
     pub(super) turns: VecDeque<Turn>,
-    /// Filled in where they stand, since they are large.
+    /// Filled in place, since they are large.
     pub(super) results: Vec<Option<ClauseResult>>,
     looked_at: HashMap<usize, bool>,
     /// Side effects of this run, by the clause whose correction caused them.
@@ -57,7 +57,7 @@ pub(super) enum Turn {
     Handle(usize),
     /// The same once more, since our own package change may have touched it.
     Again(usize),
-    /// Only look: it lies outside of a partial run and something in it is needed.
+    /// Only look: it is outside of a partial run and something in it is needed.
     Inspect(usize),
     /// Only react: the clause was handled before the reaction was set off.
     React(usize),
@@ -336,7 +336,7 @@ impl<'s> Run<'s> {
         if different.is_empty() {
             result.verdict = Some(Verdict::Alike);
             result.outcome = Outcome::InLine;
-            // What this run brought along was not there before it looked.
+            // What this run installed along with something was not there before it looked.
             result.already_there = already_there && changed_by.is_none();
             result.changed_by = changed_by.filter(|_| already_there);
             result.found = Some(found);
@@ -526,7 +526,7 @@ impl<'s> Run<'s> {
         actions
     }
 
-    /// Puts clauses that were handled already and lie in changed packages up for a second look.
+    /// Puts clauses that were handled already and are in changed packages up for a second look.
     fn look_again(&mut self, at: usize, touched: &BTreeSet<Claim>) {
         for other in (0..self.state.clauses.len()).rev() {
             let handled = self.results[other]

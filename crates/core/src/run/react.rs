@@ -163,7 +163,7 @@ impl Run<'_> {
         }
     }
 
-    /// A service that does not stand as wanted after its reaction has not reacted well.
+    /// A service that is not in its desired state after its reaction has not reacted well.
     pub(super) fn reaction_checked(
         &mut self,
         at: usize,

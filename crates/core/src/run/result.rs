@@ -290,7 +290,7 @@ pub struct ClauseResult {
     /// Whether the first run that saw it found it already right.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub already_there: bool,
-    /// The clause of this very run by whose correction it came to be as it was found: a package that brought it along.
+    /// The clause of this very run by whose correction it came to be as it was found: a package that was installed with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub changed_by: Option<ClauseAddress>,
     /// What was due.

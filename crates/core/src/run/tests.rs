@@ -15,7 +15,7 @@ use jiff::Timestamp;
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 
-/// A node in memory: what stands at each address, and how it misbehaves.
+/// A node in memory: what is at each address, and how it misbehaves.
 #[derive(Clone, Default)]
 struct Node {
     things: BTreeMap<String, BTreeMap<String, Value>>,

@@ -69,12 +69,12 @@ pub struct GroupSettings {
 pub struct AgentSettings {
     /// Whether anything may change.
     pub mode: Mode,
-    /// How many seconds lie between its check-ins, and between its runs if nothing else is said of them.
+    /// The interval of its check-ins in seconds, and of its runs unless they have their own.
     pub interval_secs: u64,
     /// At which hours it checks in instead.
     #[serde(skip_serializing_if = "BTreeSet::is_empty")]
     pub check_in_at: BTreeSet<HourOfDay>,
-    /// How many seconds lie between its runs, if not as many as between its check-ins.
+    /// The interval of its runs in seconds, if it differs from that of its check-ins.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub run_interval_secs: Option<u64>,
     /// At which hours it runs instead.
@@ -173,7 +173,7 @@ impl AgentSettings {
     pub fn longest_between_runs(&self) -> SignedDuration {
         match self.runs() {
             Rhythm::Every(secs) => seconds(secs),
-            // Between two hours may lie a day, and an hour more when the clocks are changed.
+            // Two hours may be a day apart, and an hour more when the clocks are changed.
             Rhythm::At(_) => SignedDuration::from_hours(25) + seconds(self.spread_after_hour()),
         }
     }

@@ -12,7 +12,7 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-/// The key under which a sealed value's name stands.
+/// The key of a sealed value's name.
 pub(super) const SEALED: &str = "constans_sealed";
 
 /// A switch's value and who set it.
@@ -236,7 +236,7 @@ impl Clause {
     }
 
     /// Returns the properties that are compared with what is found: those that describe the node, and what left-out ones
-    /// count as. Where a condition stands for all of it, that alone.
+    /// count as. If one condition covers all of it, that alone.
     pub fn compared(&self) -> Vec<Compared<'_>> {
         let own = self.own_properties();
         let by_condition = own.clone().any(|property| property.matcher == Matcher::Holds);
@@ -286,7 +286,7 @@ impl EffectiveState {
         Self { digest: digest::none(), clauses }
     }
 
-    /// Takes what is concealed out, so that the state can be stored and sent: a keyed digest stands in its place.
+    /// Takes what is concealed out, so that the state can be stored and sent: a keyed digest replaces it.
     ///
     /// Returns the values under the names of their digests; they are given only to the nodes whose state names them.
     pub fn seal(&mut self, key: &DigestKey) -> BTreeMap<Digest, Vec<u8>> {
@@ -333,7 +333,7 @@ impl EffectiveState {
         Ok(())
     }
 
-    /// Returns where the clause with this address stands; merged ones are found by each of their names.
+    /// Returns the index of the clause with this address; merged ones are found by each of their names.
     pub fn position(&self, address: &ClauseAddress) -> Option<usize> {
         self.clauses.iter().position(|clause| clause.address == *address || clause.also.contains(address))
     }

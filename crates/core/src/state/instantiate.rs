@@ -1,4 +1,4 @@
-//! One clause of a document on one node: its condition inputs, its values rendered and brought to normal form.
+//! One clause of a document on one node: its condition inputs, its values rendered and normalized.
 
 use super::assigned::Assigned;
 use super::clause::{Clause, Origin};
@@ -264,7 +264,7 @@ impl<'a> Instantiation<'a> {
         Ok(turns)
     }
 
-    /// Returns what stands for the items of an empty list, so that a check sees the clause.
+    /// Returns a placeholder for the items of an empty list, so that a check sees the clause.
     fn sample_item(&self, items: &Items) -> Value {
         let parameter = items
             .parameters()

@@ -36,9 +36,9 @@ pub enum Why {
     Needs,
     /// The later one says `reacts_to`.
     ReactsTo,
-    /// Implied: the later one lies in the directory of the earlier one.
+    /// Implied: the later one is in the directory of the earlier one.
     LiesIn,
-    /// Implied: the directory goes last, after what lies in it.
+    /// Implied: the directory is removed last, after its entries.
     GoesWithIt,
     /// Implied: the later one names the earlier one as its owner, group or account.
     BelongsTo,
@@ -65,7 +65,7 @@ impl Why {
     }
 }
 
-/// Orders the clauses; each comes after what it needs, what it reacts to, and what its thing lies in or belongs to.
+/// Orders the clauses; each comes after what it needs, what it reacts to, and what its thing is in or belongs to.
 ///
 /// # Errors
 ///
@@ -201,7 +201,7 @@ fn leads_to(before: &Predecessors, from: usize, to: usize) -> bool {
     false
 }
 
-/// What others can lie in or belong to, by its name.
+/// What others can be in or belong to, by its name.
 struct Containers<'d> {
     paths: HashMap<&'d str, usize>,
     accounts: HashMap<&'d str, usize>,

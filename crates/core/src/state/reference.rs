@@ -75,7 +75,7 @@ impl<'d> Reach<'d> {
             if is_pattern(pattern) { fits(pattern, address) } else { address.as_str() == pattern }
         };
         let address = |at: usize| self.drafts[at].clause.address.clone();
-        // A pattern may well fit the clause that it stands in; that one does not match.
+        // A pattern may well fit its own clause; that one does not match.
         let found: Vec<ClauseAddress> = if is_pattern(pattern) {
             let fitting =
                 (0..self.drafts.len()).filter(|at| *at != own && names_of(&self.drafts[*at]).any(meant));

@@ -69,7 +69,7 @@ pub struct Resolved {
     pub excluded: Vec<Excluded>,
     /// The parameters' values, by `KIT/BASELINE.PARAM`, with the layer each comes from.
     pub parameters: BTreeMap<String, ParameterValue>,
-    /// Where each clause of the state stands in its document.
+    /// The position of each clause of the state in its document.
     pub places: Vec<Place>,
     /// What moved clauses: the earlier one is written after the later one.
     pub moves: Vec<Relation>,
@@ -164,7 +164,7 @@ fn given_to(given: &BTreeMap<String, Vec<LayerValue>>, prefix: &str) -> BTreeMap
         .collect()
 }
 
-/// Values of secrets are kept by no server of this version: what asks for one cannot be brought about.
+/// Values of secrets are kept by no server of this version: what asks for one cannot be corrected.
 fn secrets_that_are_not_there(
     baseline: &Baseline,
     values: &BTreeMap<String, ParameterValue>,

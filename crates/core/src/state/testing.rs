@@ -62,7 +62,7 @@ impl Clause {
     }
 }
 
-/// Puts clauses together as they stand.
+/// Puts clauses together as they are.
 pub fn state(clauses: Vec<Clause>) -> EffectiveState {
     let key = DigestKey::new("test");
     let clauses =

@@ -1,4 +1,4 @@
-//! Changing what lies below a root: whole or not at all, noted before it is begun, flushed when it is done.
+//! Changes files below a root: whole or not at all, recorded before they begin, flushed when they are done.
 
 use super::{Entry, EntryKind, Files, Ownership, reopen};
 use crate::attributes::carry_attributes;
@@ -128,7 +128,7 @@ impl Files {
             .map_err(|error| HostError::io("write", path, &error))
     }
 
-    /// Sets ownership and permissions of what stands at a path, tightening before anything is widened.
+    /// Sets ownership and permissions of what is at a path, tightening before anything is widened.
     ///
     /// # Errors
     ///

@@ -1,4 +1,4 @@
-//! What stands at a path, and by what a change of it is noticed.
+//! What is at a path, and how a change of it is detected.
 
 use crate::error::HostError;
 use jiff::{SignedDuration, Timestamp};
@@ -6,7 +6,7 @@ use rustix::fs::{AtFlags, FileType, Stat};
 use serde::{Deserialize, Serialize};
 use std::os::fd::OwnedFd;
 
-/// What stands at a path.
+/// What is at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum EntryKind {
     /// A regular file.
@@ -75,7 +75,7 @@ pub(crate) fn is_fresh(read_at: Timestamp, now: Timestamp) -> bool {
 }
 
 impl Stamp {
-    /// Returns whether what was read at a time is what stands there now, for a file that had this stamp then and has it now.
+    /// Returns whether what was read at a time is what is there now, for a file that had this stamp then and has it now.
     pub(crate) fn vouches_for(&self, read_at: Timestamp, now: Timestamp) -> bool {
         let read_ns = i64::try_from(read_at.as_nanosecond()).unwrap_or(0);
         is_fresh(read_at, now) && self.ctime_ns < read_ns - CTIME_MAY_LAG_NS

@@ -76,7 +76,7 @@ fn timesyncd_servers(machine: &Machine) -> Result<Vec<String>, HostError> {
     let mut servers: Vec<String> = Vec::new();
     for path in paths {
         for entry in ntp_lines(&machine.files.read_text(&path)?) {
-            // An empty value takes back what was said before.
+            // An empty value clears what was set before.
             if entry.is_empty() {
                 servers.clear();
             }
@@ -129,7 +129,7 @@ pub(super) fn correct(machine: &mut Machine, clause: &Clause, work: &mut Work<'_
         }
         TimeService::Timesyncd => {
             machine.files.make_way(TIMESYNCD_OWN)?;
-            // The first line takes back what earlier files said.
+            // The first line clears what earlier files set.
             let text = format!("# Managed by Constans.\n[Time]\nNTP=\nNTP={}\n", servers.join(" "));
             put(machine, work, &clause.address, TIMESYNCD_OWN, text.as_bytes(), readable)?;
             "systemd-timesyncd"

@@ -1,4 +1,4 @@
-//! Custom kinds: their own program inspects and corrects, and nothing that it says is taken on trust.
+//! Custom kinds: their own program inspects and corrects, and nothing of its output is trusted.
 
 use super::differs;
 use crate::contents::Contents;
@@ -22,7 +22,7 @@ use std::time::Duration;
 /// The most that a program may write, in bytes.
 const MAX_OUTPUT: u64 = 1024 * 1024;
 
-/// What a program says of a thing.
+/// What a program reports of a thing.
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Reply {
@@ -34,7 +34,7 @@ struct Reply {
     unsupported: Option<String>,
 }
 
-/// What a program says that it did.
+/// What a program reports that it did.
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Did {
@@ -121,7 +121,7 @@ fn reply<T: for<'d> Deserialize<'d>>(custom: &CustomKind, ended: &Ended) -> Resu
 }
 
 /// Runs the kind's program. Everything is on its standard input, and the plain values in its environment, too, so that a
-/// script need not read JSON; what is concealed stands on the input alone.
+/// script need not read JSON; what is concealed is only on the input.
 fn run(
     machine: &Machine,
     clause: &Clause,

@@ -71,7 +71,7 @@ pub(super) fn inspect(
     Ok(Seen { content_bytes, text_diff, ..seen(found.with("content", digest.as_str())) })
 }
 
-/// Returns the digest of a file that is not held in memory. The contents that a concealed name stands for are only known by
+/// Returns the digest of a file that is not held in memory. The contents of a concealed name are only known by
 /// comparing: where they are the same, it is that name.
 fn digest_of_long(
     machine: &Machine,
@@ -298,7 +298,7 @@ fn remove(machine: &Machine, clause: &Clause, entry: &Entry, work: &mut Work<'_>
     Ok(())
 }
 
-/// Puts what stands there into the attic, unless the clause says not to.
+/// Puts what is there into the attic, unless the clause says not to.
 fn keep(machine: &Machine, clause: &Clause, entry: &Entry, work: &mut Work<'_>) -> Result<(), HostError> {
     if clause.flag("attic") == Some(false) {
         return Ok(());

@@ -1,4 +1,4 @@
-//! Any text as what programs and files of the operating system say.
+//! Any text as output of programs and contents of files of the operating system.
 
 use super::{clock_sources, listening, mount, package_source, packet_rule, ssh_key, trust_anchor};
 
@@ -8,7 +8,7 @@ pub fn nft(text: &str) {
     let _ = packet_rule::rules_of(text);
 }
 
-/// Files of which each line, or the whole, says something.
+/// Files of which each line, or the whole, is read.
 pub fn system_files(text: &str) {
     for entry in mount::entries(text) {
         assert!(!entry.device.starts_with('#'));

@@ -55,7 +55,7 @@ fn underscored(name: &str) -> String {
     name.replace('-', "_")
 }
 
-/// Returns whether the running kernel has the module; none if it cannot be said.
+/// Returns whether the running kernel has the module; none if that is unknown.
 fn loaded_now(machine: &Machine, name: &str) -> Result<Option<Loaded>, HostError> {
     if machine.acted_on.is_private_root() {
         return Ok(None);

@@ -13,7 +13,7 @@ use std::path::PathBuf;
 /// The folders of sysctl.d(5); a file of the same name in an earlier one hides those in later ones.
 const FOLDERS: [&str; 5] =
     ["/etc/sysctl.d", "/run/sysctl.d", "/usr/local/lib/sysctl.d", "/usr/lib/sysctl.d", "/lib/sysctl.d"];
-/// Read after all others, so that what stands in it counts.
+/// Read after all others, so that it takes precedence.
 const OWN: &str = "/etc/sysctl.d/zz-constans.conf";
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {
@@ -100,7 +100,7 @@ fn at_boot(machine: &Machine, name: &str) -> Result<Option<String>, HostError> {
     Ok(settings_at_boot(machine)?.into_iter().rfind(|(key, _)| key == name).map(|(_, value)| value))
 }
 
-/// Returns what the files of sysctl.d say, in the order in which they are read.
+/// Returns the settings in the files of sysctl.d, in the order in which they are read.
 fn settings_at_boot(machine: &Machine) -> Result<Vec<(String, String)>, HostError> {
     let mut files: BTreeMap<String, String> = BTreeMap::new();
     for folder in FOLDERS {

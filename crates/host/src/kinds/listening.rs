@@ -18,7 +18,7 @@ pub(super) struct Socket {
     inode: u64,
 }
 
-/// Its program, or why it cannot be said.
+/// Its program, or why it is unknown.
 type Programs = BTreeMap<u64, String>;
 
 pub(super) fn inspect(machine: &Machine, clause: &Clause) -> Result<Seen, NotSeen> {

@@ -145,7 +145,7 @@ pub(crate) fn keep(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -> R
     }
 }
 
-/// Writes a file whole: what stood there goes into the attic, what is not said of its ownership stays as it was.
+/// Writes a file whole: what stood there goes into the attic, ownership that is not given stays as it was.
 fn put(
     machine: &Machine,
     work: &mut Work<'_>,
@@ -177,7 +177,7 @@ fn note_replaced(work: &mut Work<'_>, path: &str, bytes: u64, old: Option<&Entry
     work.note(format!("replace {path} by {bytes} bytes{names}"));
 }
 
-/// Adds what a clause does not say of a file's ownership, as it is now.
+/// Adds what a clause does not set of a file's ownership, as it is now.
 fn kept_ownership(machine: &Machine, entry: Option<&Entry>, ownership: Ownership) -> Ownership {
     let kept = |number: fn(&Entry) -> u32| entry.filter(|_| machine.no_owners().is_none()).map(number);
     Ownership {
@@ -264,7 +264,7 @@ fn presence_differs(differences: &[Difference]) -> bool {
     differs(differences, PRESENCE)
 }
 
-/// Refuses to go on if something else stands where a clause's thing should be: it is never replaced unasked.
+/// Refuses to go on if something else is where a clause's thing should be: it is never replaced without being asked for.
 fn must_be(what: EntryKind, entry: &Entry, path: &str) -> Result<(), HostError> {
     if entry.what == what {
         return Ok(());

@@ -78,7 +78,7 @@ pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
 fn now(path: &str) -> Result<Option<Entry>, HostError> {
     let table = std::fs::read_to_string("/proc/self/mounts")
         .map_err(|error| HostError::io("read", "/proc/self/mounts", &error))?;
-    // What was mounted last lies on top.
+    // What was mounted last is on top.
     Ok(entries(&table).into_iter().rfind(|entry| entry.path == path))
 }
 
@@ -193,7 +193,7 @@ pub(super) fn correct(
     Ok(())
 }
 
-/// Puts the one line of the mount point into fstab, or takes it out; all other lines stay.
+/// Puts the one line of the mount point into fstab, or removes it; all other lines stay.
 fn write_fstab(
     machine: &Machine,
     clause: &Clause,

@@ -15,7 +15,7 @@ use constans_core::run::Seen;
 use constans_core::state::Clause;
 use serde_json::json;
 
-/// What the file of a repository says.
+/// The contents of a repository's file.
 struct Written {
     is_enabled: bool,
     url: String,

@@ -79,7 +79,7 @@ fn comment(name: &str) -> String {
     format!("{readable} [{short}]")
 }
 
-/// Returns the file with these rules, which also takes the place of what the kernel has.
+/// Returns the file with these rules, which also replaces what the kernel has.
 fn file_of(rules: &[Rule]) -> String {
     let mut text = format!(
         "# Managed by Constans, from clauses packet_rule.\ntable inet {TABLE}\ndelete table inet {TABLE}\n"
@@ -149,7 +149,7 @@ fn look(machine: &mut Machine) -> Result<Rules, NotSeen> {
         // There is no table of ours yet.
         Err(_) => Vec::new(),
     };
-    // The listing itself is long and says no more than what was found.
+    // The listing itself is long and has no more than what was found.
     let step = NativeStep { output: String::new(), ..ended.step };
     Ok(Rules { at_boot, not_read, now: Some(now), native: vec![step] })
 }
@@ -293,7 +293,7 @@ fn properties(clause: &Clause, rule: &Rule, out_of_order: Option<String>) -> Fou
     found
 }
 
-/// Returns a rule of the same direction that should come later and stands before this one: the first that fits counts.
+/// Returns a rule of the same direction that should come later and is before this one: the first that fits counts.
 fn out_of_order(machine: &Machine, clause: &Clause, now: &[Rule]) -> Option<String> {
     let place = |known: &str| machine.packet_rules.iter().position(|name| comment(name) == known);
     let own = comment(clause.name());

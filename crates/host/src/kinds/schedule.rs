@@ -77,7 +77,7 @@ fn written(name: &str, at: &str, account: &str, argv: &[&str]) -> Result<String,
         return Err(HostError::new("an argument holds a line end, which cron cannot pass on")
             .remedy("call a script instead"));
     }
-    // cron takes a plain % for a line end.
+    // cron reads a plain % as a line end.
     let line = line.replace('%', "\\%");
     Ok(format!(
         "# schedule:{name}\nPATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin\n{at} {account} {line}\n"

@@ -174,7 +174,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     Ok(())
 }
 
-/// Removes these paths with all that lies below them; files go into the attic. Nothing is removed if there is too much.
+/// Removes these paths with everything below them; files go into the attic. Nothing is removed if there is too much.
 fn remove_whole(
     machine: &Machine,
     clause: &Clause,

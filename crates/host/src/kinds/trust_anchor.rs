@@ -142,7 +142,7 @@ pub(super) fn correct(machine: &Machine, clause: &Clause, work: &mut Work<'_>) -
     Ok(())
 }
 
-/// Says where everything lies below a private root. Debian's program takes each folder by itself, whatever its version; an
+/// Sets all paths below a private root. Debian's program takes each folder by itself, whatever its version; an
 /// option that it does not know it takes for a cry for help, and ends well.
 fn folders_below(machine: &Machine, store: &Store) -> Vec<String> {
     if !machine.acted_on.is_private_root() {

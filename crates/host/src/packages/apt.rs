@@ -132,7 +132,7 @@ impl PackageManager for Apt {
         Ok((!there).then(|| format!("there is no dpkg database here ({DPKG_STATUS})")))
     }
 
-    /// What dpkg has not written into `status` yet lies in `updates`.
+    /// What dpkg has not written into `status` yet is in `updates`.
     fn database_files(&self) -> Vec<String> {
         vec![DPKG_STATUS.to_owned(), "/var/lib/dpkg/updates".to_owned()]
     }

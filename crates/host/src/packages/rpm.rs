@@ -14,7 +14,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant, SystemTime};
 
-/// Where rpm's database may lie: the first is what newer systems use, where the second is a link to it.
+/// The possible paths of rpm's database: the first is what newer systems use, where the second is a link to it.
 const DATABASES: [&str; 2] = ["/usr/lib/sysimage/rpm", "/var/lib/rpm"];
 /// What it is kept in, by rpm's versions.
 const DATABASE_FILES: [&str; 3] = ["rpmdb.sqlite", "Packages.db", "Packages"];
@@ -105,7 +105,7 @@ impl Rpm {
         }
     }
 
-    /// The operating system's version, which stands in the addresses of many sources.
+    /// The operating system's version, which is part of the addresses of many sources.
     fn release(&self) -> Result<String, HostError> {
         let text = crate::os_release::os_release(&self.files)?;
         let version = text
@@ -165,7 +165,7 @@ impl PackageManager for Rpm {
         Ok(database(&self.files)?.is_none().then(not_here))
     }
 
-    /// What SQLite has not written into the database yet lies beside it.
+    /// What SQLite has not written into the database yet is in a file beside it.
     fn database_files(&self) -> Vec<String> {
         let database = database(&self.files).ok().flatten().map(|(_, path)| path);
         database.into_iter().flat_map(|path| [format!("{path}-wal"), path]).chain([HELD.to_owned()]).collect()

@@ -1,4 +1,4 @@
-//! The audit trail: listed, and its chain reckoned anew.
+//! The audit trail: listed, and its chain recomputed.
 
 use crate::body::Number;
 use crate::problem::{Answer, ApiError};
@@ -36,7 +36,7 @@ pub async fn list(
     Ok(Json(shown.collect()))
 }
 
-/// Reckons the chain of digests anew from the first entry to the last.
+/// Recomputes the chain of digests from the first entry to the last.
 #[utoipa::path(tag = "server", security(("token" = ["audit.read"]), ("session" = ["audit.read"])), responses((status = 200, body = AuditVerification)))]
 #[get("/api/audit/verify")]
 pub async fn verify(_caller: Allowed<AuditRead>, db: &State<PgPool>) -> Answer<AuditVerification> {

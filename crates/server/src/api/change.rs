@@ -1,4 +1,4 @@
-//! Changes of desired state: listed, shown, confirmed, stopped, taken back.
+//! Changes of desired state: listed, shown, confirmed, stopped, reverted.
 
 use crate::body::{JsonBody, Number};
 use crate::change::documents::read_documents_of;

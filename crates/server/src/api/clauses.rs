@@ -34,7 +34,7 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
         (Some(report), _) => {
             report.clauses.iter().map(|result| of_result(result, state.as_ref(), &since)).collect()
         }
-        // A run that was not kept whole had nothing to say: all of its state was in line.
+        // A run that was not kept whole had nothing to report: its whole state was in line.
         (None, Some(state)) => state.clauses.iter().map(all_is_well).collect(),
         (None, None) => Vec::new(),
     };

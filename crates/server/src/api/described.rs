@@ -1,4 +1,4 @@
-//! What is said of every operation alike: how each may be refused and by which problem types, and how names are written.
+//! What is described alike of every operation: how each may be refused and by which problem types, and how names are written.
 
 use crate::problem::{LONGEST_NAME, LONGEST_VALUE};
 use crate::trust::LONGEST_REQUEST_KEY;

@@ -94,7 +94,7 @@ pub async fn set(
     transaction.commit().await?;
     here.waker.wake("nodes");
     let shown = by_no(db, no).await?;
-    // What the brake does not stop is said, and found out after it holds.
+    // Unknown clauses are reported; they are looked up after the freeze is in force.
     let unknown_clauses = freeze::unknown(
         db.inner(),
         &shown.clauses,
@@ -142,7 +142,7 @@ async fn by_no(db: &PgPool, no: i64) -> Result<FreezeShown, ApiError> {
         .ok_or_else(|| ApiError::Missing { what: "freeze", name: format!("F{no}") })
 }
 
-/// Returns a pattern as SQL's `like` has it, with `\` before characters that are meant literally.
+/// Returns a pattern as SQL's `like` has it, with `\` before literal characters.
 fn as_like(pattern: &str) -> String {
     let each = |c: char| match c {
         '*' => "%".to_owned(),

@@ -231,7 +231,7 @@ fn check_settings(settings: &GroupSettings) -> Result<(), String> {
 const MAX_CONTROLS: usize = 100;
 const MAX_HOURS: usize = 50;
 
-/// Checks what stands in a group by itself.
+/// Checks a group's document by itself.
 fn check_form(group: &Group) -> Result<(), ApiError> {
     let name_is_fine = !group.name.is_empty()
         && group.name.len() <= 64

@@ -281,7 +281,7 @@ pub async fn back(
     Ok(Json(WentBack { from: format!("{kit}@{present}"), to, changed }))
 }
 
-/// Refuses a set of releases in which something is required that is not there: says all of it, and what would do.
+/// Refuses a set of releases in which something is required that is missing: names all of it, and what would satisfy it.
 async fn check_requirements(
     db: &mut PgConnection,
     name: &str,

@@ -75,7 +75,7 @@ impl Acme {
     ///
     /// # Errors
     ///
-    /// Returns what the ACME server said, or what could not be kept.
+    /// Returns the ACME server's answer, or what could not be kept.
     pub async fn obtain(&self, names: &[String]) -> Result<(String, String), CertificateError> {
         let account = self.account().await?;
         let identifiers: Vec<Identifier> = names
@@ -115,7 +115,7 @@ impl Acme {
         Ok((order.poll_certificate(&retries).await?, key))
     }
 
-    /// Returns what the ACME server says of the proofs that it did not find.
+    /// Returns the ACME server's message about the proofs that it did not find.
     async fn why(&self, order: &mut Order) -> String {
         let mut messages = Vec::new();
         let mut authorizations = order.authorizations();

@@ -122,7 +122,7 @@ struct Current {
     key: Arc<CertifiedKey>,
     from: Timestamp,
     until: Timestamp,
-    /// Whether it stands in for one that is not issued yet.
+    /// Whether it is a temporary one, until the real one is issued.
     is_stand_in: bool,
     /// When its files were last written.
     written: Option<[SystemTime; 2]>,
@@ -240,7 +240,7 @@ impl ServedCertificate {
         self.take(self.source.get(&self.names));
     }
 
-    /// Shows a newer certificate, or says why there is none.
+    /// Serves a newer certificate, or logs why there is none.
     fn take(&self, got: Result<Current, CertificateError>) {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
         match got {

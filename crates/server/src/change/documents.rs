@@ -1,4 +1,4 @@
-//! The documents that say what nodes should be, as they are and with the edits of a change.
+//! The documents of desired state, as they are and with the edits of a change.
 
 use super::publish::kit_of;
 use crate::here::Here;
@@ -75,7 +75,7 @@ pub fn edited(mut documents: Documents, edits: &[DocumentEdit]) -> Documents {
 ///
 /// # Errors
 ///
-/// Returns why the database does not take them.
+/// Returns why the database refuses them.
 pub async fn store_edits(
     db: &mut PgConnection,
     edits: &[DocumentEdit],
@@ -135,7 +135,7 @@ pub struct Served {
     pub kits: BTreeMap<(String, String), Arc<Kit>>,
 }
 
-/// Reads the releases that documents say are served.
+/// Reads the releases that documents serve.
 ///
 /// # Errors
 ///

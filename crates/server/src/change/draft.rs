@@ -30,7 +30,7 @@ pub struct Draft<'a> {
     pub is_request: bool,
     /// What was confirmed.
     pub confirmed: Option<Confirmed>,
-    /// The change that it takes back.
+    /// The change that it reverts.
     pub goes_back: Option<i64>,
     /// It is refused if a document that it edits was edited after this change.
     pub unless_changed_after: Option<u32>,

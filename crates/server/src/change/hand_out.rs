@@ -22,7 +22,7 @@ pub enum HandOut {
     Waiting,
     /// Someone holds the lock: to be tried again.
     Busy,
-    /// Something else was handed out since, so that it has to be prepared anew.
+    /// Something else was handed out since, so that it has to be prepared again.
     Outdated,
 }
 
@@ -136,7 +136,7 @@ async fn must_wait(
         .clone()
         .map(|stored| read_stored(|| format!("confirmation of C{}", work.change.no), stored));
     let confirmed: Option<Confirmed> = confirmed.transpose()?;
-    // What an approved change takes more than it did is asked of who approves, once more.
+    // If an approved change takes more than it did, who approves is asked again.
     let waits_as = if work.change.approved_by.is_some() { "requested" } else { "unconfirmed" };
     Ok(must_be_confirmed(&prepared.impact, confirmed.as_ref(), prepared.joined).then_some(waits_as))
 }

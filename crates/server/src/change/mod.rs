@@ -12,5 +12,5 @@ pub mod single;
 pub mod stop_at;
 pub mod worker;
 
-/// The version of the resolving code: when it rises, the desired state of all nodes is resolved anew.
+/// The version of the resolving code: when it rises, the desired state of all nodes is resolved again.
 pub const RESOLVER: i32 = 1;

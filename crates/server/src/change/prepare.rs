@@ -113,7 +113,7 @@ pub async fn prepare(db: &mut PgConnection, work: &Work<'_>) -> Result<Prepared,
     Ok(prepared)
 }
 
-/// Begins anew, unless it was prepared from the fleet as it is now.
+/// Starts over, unless it was prepared from the fleet as it is now.
 async fn begin(db: &mut PgConnection, work: &Work<'_>) -> Result<(fleet::FleetRow, Option<Uuid>), Ended> {
     let now = fleet::read(&mut *db).await?;
     let is_base = work.change.base_rev == Some(now.rev) && now.resolver == super::RESOLVER;

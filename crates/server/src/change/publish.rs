@@ -234,7 +234,7 @@ fn in_order(mut brought: Vec<Brought>) -> Vec<Brought> {
     ordered
 }
 
-/// Returns the kits that one requires: brought along, or read from what is published.
+/// Returns the kits that one requires: sent with it, or read from what is published.
 async fn required_by(
     db: &mut PgConnection,
     one: &Brought,

@@ -1,4 +1,4 @@
-//! Finding out that the database was restored to an earlier state, or taken over by another one, and not putting the fleet
+//! Finding out that the database was restored to an earlier state, or replaced by another one, and not putting the fleet
 //! back with it.
 
 use crate::store::recovery::DatabaseRow;
@@ -23,7 +23,7 @@ pub struct Watch {
 }
 
 impl Watch {
-    /// Watches the database by what lies in the protected folder.
+    /// Watches the database by the files in the protected folder.
     pub fn new(handed_out: Arc<HandedOut>, refusals: Arc<Refusals>, last: LastDatabase) -> Self {
         Self { handed_out, refusals, last }
     }

@@ -106,7 +106,7 @@ impl Resolver {
         let groups = read_groups(groups)?;
         let served = read_served(db, here, documents).await?;
         let stages = stages_of(documents.get(&DocumentKey::Stages));
-        // Reading filters takes its time and a deep stack.
+        // Reading filters takes time and a deep stack.
         let planner = tokio::task::spawn_blocking(|| on_large_stack(|| Planner::new(groups, stages))).await;
         let planner = planner.map_err(|error| ApiError::BrokeOff("reading filters", error))?;
         let inputs = Inputs { planner, served, key: here.key.clone(), seen: Mutex::default() };
@@ -115,7 +115,7 @@ impl Resolver {
     }
 
     /// Resolves nodes and stores the states, placements and sources that are new. Returns how each is to be. After an error in
-    /// this transaction, or one that is rolled back, another resolver is needed: this one takes for stored what is not.
+    /// this transaction, or one that is rolled back, another resolver is needed: this one assumes as stored what is not.
     ///
     /// # Errors
     ///

@@ -1,4 +1,4 @@
-//! What alters the desired state of one node only: its approval, what it says about itself.
+//! What alters the desired state of one node only: its approval, what it reports about itself.
 
 use super::documents::read_documents;
 use super::resolve::Resolver;
@@ -12,7 +12,7 @@ use sqlx::{Connection as _, PgConnection, PgPool};
 use std::time::{Duration, Instant};
 use uuid::Uuid;
 
-/// Why the desired state of one node is resolved anew.
+/// Why the desired state of one node is resolved again.
 pub struct Occasion<'a> {
     /// Its kind: `join` or `reported`.
     pub kind: &'a str,

@@ -19,7 +19,7 @@ const EVERY: Duration = Duration::from_millis(500);
 const PROLONGED: Duration = Duration::from_millis(1_500);
 /// How long the next try for the lock waits, at least; as much again is random.
 const LOCK_PAUSE_MS: u64 = 50;
-/// So often work that fails is begun anew.
+/// How often failed work is retried.
 const MAX_TRIES: u32 = 10;
 
 /// Works at changes of one kind until the process ends.

@@ -52,7 +52,7 @@ impl Batched for ShownCheckIn {
     }
 }
 
-/// A node is here, and says when it comes next.
+/// A node is here, and promises its next check-in.
 #[utoipa::path(tag = "agents", security(("node" = [])), request_body = CheckIn, responses((status = 200, body = CheckInAnswer)))]
 #[post("/check-in", data = "<check_in>")]
 pub async fn check_in(
@@ -100,7 +100,7 @@ fn new_check_in(check_in: &CheckIn, node: Uuid, digest: Vec<u8>, now: Timestamp)
     }
 }
 
-/// What a node says of itself, as facts about it.
+/// What a node reports about itself, as node attributes.
 #[derive(Serialize)]
 struct OfItself {
     agent: Value,
@@ -183,7 +183,7 @@ fn shows_two_machines(last: &LastRow, shown: Option<Uuid>) -> bool {
     last.has_duplicate_identity || (last.mark.is_some() && was_any_shown && !is_known)
 }
 
-/// Returns what a node says of a pending restart, as much of it as people read.
+/// Returns what a node reports of a pending restart, as much of it as people read.
 fn bounded(pending: &RestartPending) -> RestartPending {
     let because =
         pending.because.iter().take(MAX_CAUSES).map(|cause| cause.chars().take(MAX_CAUSE_TEXT).collect());

@@ -12,7 +12,7 @@ use uuid::Uuid;
 
 /// The scheme of digests of freezes.
 const FREEZES_SCHEME: &str = "freezes1";
-/// This many freezes that a node says it holds are taken in at most.
+/// The most reported freezes of a node that are stored.
 const MAX_HELD: usize = 100;
 /// This many characters of a reason or an address of these.
 const LONGEST_TEXT: usize = 500;
@@ -81,7 +81,7 @@ fn secs_until(until: Timestamp, now: Timestamp) -> u64 {
     u64::try_from(left.as_secs() + 1).unwrap_or(0)
 }
 
-/// Returns what a node says it holds, as much of it as is taken in.
+/// Returns the freezes that a node reports it holds, as many as are stored.
 pub fn bounded(held: &HeldFreezes) -> serde_json::Value {
     let cut = |text: &str| text.chars().take(LONGEST_TEXT).collect::<String>();
     let freezes: Vec<Freeze> = held

@@ -62,7 +62,7 @@ impl Limits {
         Arc::new(Self { most, counts: Mutex::default() })
     }
 
-    /// Takes a place for a connection from this address, which is a stranger's until it is said otherwise; `None`: there is none.
+    /// Takes a place for a connection from this address, which is a stranger's until it identifies itself; `None`: there is none.
     pub fn take(self: &Arc<Self>, address: IpAddr) -> Option<CountedConnection> {
         let network = network_of(address);
         let mut counts = self.counts.lock().unwrap_or_else(PoisonError::into_inner);

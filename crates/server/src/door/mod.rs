@@ -1,8 +1,8 @@
 //! The door: terminates TLS, limits unauthenticated callers, and forwards requests to a Rocket on loopback.
 //!
-//! Rocket's own listeners wait for ever: for a handshake, a head, a body, a caller that stays connected and says nothing. Here
+//! Rocket's own listeners wait for ever: for a handshake, a head, a body, a caller that stays connected and sends nothing. Here
 //! each of these has an end, and so have the connections of one network and of all. A connection to Rocket belongs to one
-//! caller's connection and is never shared; by its port on loopback [`crate::callers::Callers`] says who that is, so that no header can.
+//! caller's connection and is never shared; by its port on loopback [`crate::callers::Callers`] knows who that is, so that no header can.
 
 mod activity;
 mod back;

@@ -10,7 +10,7 @@ use uuid::Uuid;
 /// This many are done by one statement at most.
 const MAX_BATCH: usize = 256;
 
-/// What nodes send, and what one statement can take in of many of them.
+/// What nodes send, and what one statement can store of many of them.
 pub trait Batched: Sized + Send + Sync + 'static {
     /// The result of one.
     type Done: Send + 'static;
@@ -49,7 +49,7 @@ impl<T: Batched> Batcher<T> {
     }
 
     /// Takes in what a node sent together with what others send, if it is plain. If it is not, or if that fails, nothing was
-    /// promised of it, and it is to be taken in by itself.
+    /// promised of it, and it is to be stored by itself.
     pub async fn take(&self, sent: T) -> Option<T::Done> {
         let (answer, answered) = oneshot::channel();
         self.waiting.send(Waiting { sent, answer }).await.ok()?;

@@ -1,4 +1,4 @@
-//! Taking in reports: eventful runs whole, equal uneventful ones as one span, each once; and what they say of drift.
+//! Stores reports: eventful runs whole, equal uneventful ones as one span, each once; and the drift in them.
 
 use super::batch::Batched;
 use super::report_times::{bounded_times, plausible};
@@ -42,7 +42,7 @@ impl Batched for PlainRun {
     }
 }
 
-/// Returns a report of the node with this key as a run that may only lengthen a span, if it says nothing new.
+/// Returns a report of the node with this key as a run that may only lengthen a span, if it reports nothing new.
 pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> {
     if !is_uneventful(report) || report.clauses.iter().any(|result| result.drift_window.is_some()) {
         return None;
@@ -64,7 +64,7 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
 pub struct StoredReport {
     /// The answer for the agent.
     pub received: Received,
-    /// Whether it says something that pages show.
+    /// Whether it reports something that pages show.
     pub is_news: bool,
 }
 
@@ -270,7 +270,7 @@ async fn lengthen_or_begin(
     }
 }
 
-/// Returns whether a run says nothing that the one before it did not say.
+/// Returns whether a run reports nothing that the one before it did not.
 fn is_uneventful(report: &RunReport) -> bool {
     let is_quiet = |outcome: Outcome| matches!(outcome, Outcome::InLine | Outcome::Idle);
     report.status == Status::InLine

@@ -1,5 +1,5 @@
-//! Moments that nodes say: a clock may be wrong by centuries. What cannot be is dated by the server, so that it never looks like
-//! the newest, or the oldest; the report keeps what the node said.
+//! Times that nodes report: a clock may be wrong by centuries. What cannot be is dated by the server, so that it never looks like
+//! the newest, or the oldest; the report keeps what the node reported.
 
 use constans_wire::report::RunReport;
 use jiff::{SignedDuration, Timestamp};
@@ -11,12 +11,12 @@ const AHEAD: SignedDuration = SignedDuration::from_hours(1);
 /// 2000-01-01: nothing was remembered before.
 const FIRST: Timestamp = Timestamp::constant(946_684_800, 0);
 
-/// Returns the moment that a node says, or the server's own if that cannot be.
+/// Returns the time that a node reports, or the server's own if that cannot be.
 pub fn plausible(reported: Timestamp, now: Timestamp) -> Timestamp {
     if (now - LONGEST_DELAY..=now + AHEAD).contains(&reported) { reported } else { now }
 }
 
-/// Returns when a run began, and dates what it says of drift as far as that is needed.
+/// Returns when a run began, and dates its drift as far as that is needed.
 pub fn bounded_times(report: &mut RunReport, now: Timestamp) -> Timestamp {
     for window in report.clauses.iter_mut().filter_map(|result| result.drift_window.as_mut()) {
         window.to = plausible(window.to, now);

@@ -42,7 +42,7 @@ pub fn take_out(report: &mut Value) -> ExtractedTexts {
     extracted
 }
 
-/// Puts texts in again. One that is not stored any more says so.
+/// Puts texts in again. One that is not stored any more is replaced by a remark.
 pub fn put_in(report: &mut Value, places: &BTreeMap<String, String>, texts: &BTreeMap<String, String>) {
     for (place, digest) in places {
         if let Some(at) = report.pointer_mut(place) {

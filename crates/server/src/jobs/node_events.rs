@@ -1,4 +1,4 @@
-//! Notes as events what no check-in or report says: nodes that fall silent and check in again, certificates that end. Removes what was
+//! Notes as events what no check-in or report shows: nodes that fall silent and check in again, certificates that end. Removes what was
 //! noticed of nodes when it is old. Counts all events for the metrics of this process.
 
 use super::waker::Waker;

@@ -1,4 +1,4 @@
-//! Wakes the open pages of all processes of the server when nodes said something new: after the transaction, and at most four times a
+//! Wakes the open pages of all processes of the server when nodes reported something new: after the transaction, and at most four times a
 //! second, since PostgreSQL commits transactions that notify one after the other. What is lost when the process ends between is
 //! made up for by the next.
 

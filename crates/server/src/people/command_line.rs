@@ -308,7 +308,7 @@ pub async fn welcome_first(db: &mut PgConnection, url: &str) -> Result<(), Launc
     Ok(())
 }
 
-/// The secret stands behind `#`, which browsers send to nobody.
+/// The secret is after `#`, which browsers send to nobody.
 fn link(url: &str, secret: &Secret) -> String {
     format!("{}/welcome#{}", url.trim_end_matches('/'), secret.text())
 }

@@ -27,7 +27,7 @@ pub struct NewChange<'a> {
     pub is_request: bool,
     /// What was confirmed.
     pub confirmed: Option<&'a Value>,
-    /// The change that it takes back.
+    /// The change that it reverts.
     pub goes_back: Option<i64>,
     /// The epoch.
     pub epoch: i64,
@@ -107,7 +107,7 @@ pub struct ChangeRow {
     pub refused: Option<String>,
     /// What to do about that.
     pub hint: Option<String>,
-    /// The change that it takes back.
+    /// The change that it reverts.
     pub goes_back: Option<i64>,
     /// When it was asked for.
     pub drafted_at: SqlTimestamp,
@@ -205,7 +205,7 @@ pub async fn has_dropped_states(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
 }
 
 /// Deletes the states of dropped changes that no node and no other change has. Returns how many. Under the exclusive lock only,
-/// and the revision has to be raised: what is prepared meanwhile may take one of them for stored.
+/// and the revision has to be raised: what is prepared meanwhile may assume one of them as stored.
 pub async fn forget_dropped_states(db: &mut PgConnection) -> sqlx::Result<u64> {
     // A state that was made after a change was drafted can be that of changes only that were not over by then.
     let deleted = sqlx::query(include_str!("sql/change/forget_dropped_states_delete_effective_state.sql"))

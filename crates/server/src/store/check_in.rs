@@ -23,7 +23,7 @@ pub struct NewCheckIn {
     pub given: Uuid,
     /// What the node has.
     pub has: Option<Held>,
-    /// The digest of what it says of itself.
+    /// The digest of what it reports about itself.
     pub attributes_digest: Vec<u8>,
 }
 
@@ -54,8 +54,8 @@ const LENGTHENED: &str = "last_at = c.heard_at, count = count + 1, promised_at =
              largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from (c.heard_at - last_at)) * 1000)::bigint)";
 
 /// Takes in those of these check-ins, each with the digest of the caller's key, that are without news: the node is not
-/// refused, comes as promised, shows a mark that is good, and says the same about itself as before. Nothing is written of the
-/// others, and they are not returned. No node may stand among them twice.
+/// refused, comes as promised, shows a mark that is good, and reports the same about itself as before. Nothing is written of the
+/// others, and they are not returned. No node may be among them twice.
 pub async fn take_plain(
     db: impl PgExecutor<'_>,
     all: &[(NewCheckIn, Vec<u8>)],

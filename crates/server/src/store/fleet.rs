@@ -55,7 +55,7 @@ pub async fn raise(db: impl PgExecutor<'_>, resolver: i32) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/fleet/raise.sql")).bind(resolver).execute(db).await.map(|_| ())
 }
 
-/// Begins an epoch: what was prepared before holds no longer, and every node is taken for edited.
+/// Begins an epoch: what was prepared before holds no longer, and every node counts as edited.
 pub async fn begin_epoch(db: &mut PgConnection, epoch: i64) -> sqlx::Result<()> {
     // Also a database that is restored a second time, to before the first, begins a later epoch of its transactions.
     sqlx::query(include_str!("sql/fleet/begin_epoch_update_fleet.sql"))

@@ -63,7 +63,7 @@ pub struct NodeRow {
     pub restart_pending: Option<Value>,
     /// How many drift episodes are open.
     pub open_episodes: i32,
-    /// Where it stands in the order of the list; nodes of one place are in the order of their names.
+    /// Its position in the order of the list; nodes of one place are in the order of their names.
     pub place: i64,
 }
 
@@ -278,7 +278,7 @@ fn of_moments(
     page
 }
 
-/// The moment that a place stands for, as PostgreSQL reads it.
+/// The moment that a place means, as PostgreSQL reads it.
 fn moment_of(place: i64) -> String {
     let moment = Timestamp::from_microsecond(place).ok().filter(|_| place >= 0);
     moment.map_or_else(|| "-infinity".to_owned(), |moment| moment.to_string())

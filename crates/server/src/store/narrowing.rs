@@ -1,6 +1,6 @@
 //! Narrowing lists of nodes: a filter's plain parts as SQL, with their values bound.
 //!
-//! Such statements are not kept prepared: which way is best depends on what is asked for. What is written here stands beside `node`
+//! Such statements are not kept prepared: which way is best depends on what is asked for. What is written here is joined to `node`
 //! and `node_now n`.
 
 use crate::clock::sql_now;
@@ -22,7 +22,7 @@ pub enum Narrowing {
     Only(Vec<Uuid>),
 }
 
-/// The state of a node's last contact now, as [`Promise`](constans_core::node_status::Promise) reckoned when it was heard; how long the server
+/// The state of a node's last contact now, by its [`Promise`](constans_core::node_status::Promise); how long the server
 /// itself could not hear since then is added.
 const LAST_CONTACT: &str = "(case when n.heard_at is null then 'never_reported' when {now} <= n.on_time_until then 'on_time'
              else (select case when {now} - down > n.silent_after then 'silent' when {now} - down > n.on_time_until then 'late' else 'on_time' end
@@ -78,7 +78,7 @@ impl Narrowing {
         self.asks_for(|field| matches!(field, Field::AboutText(_) | Field::AboutNumber(_)))
     }
 
-    /// Returns whether it asks for how a node is now, and not only for what stands with it.
+    /// Returns whether it asks for how a node is now, and not only for what is stored with it.
     pub fn asks_for_now(&self) -> bool {
         self.asks_for(|field| matches!(field, Field::Status | Field::LastContact | Field::OpenEpisodes))
     }
@@ -129,7 +129,8 @@ impl Narrowing {
             self.push(query);
             return;
         }
-        // The database takes what stands with a node to name hardly any node, as it does not know it; a case, to name half of them.
+        // PostgreSQL estimates that conditions on what is stored with a node select hardly any node, as it has no statistics
+        // of them; that a case selects half of them.
         query.push("case when ");
         self.push(query);
         query.push(" then true end");
@@ -148,7 +149,7 @@ impl Narrowing {
                 Plain::OneOf(Field::Label(label), texts) => (label, texts.clone()),
                 _ => return None,
             };
-            // The empty text stands for none.
+            // The empty text means none.
             (!values.iter().any(String::is_empty)).then(|| vec![(label.clone(), values)])
         }
         match self {
@@ -157,7 +158,7 @@ impl Narrowing {
         }
     }
 
-    /// Writes what stands beside `node` for the condition, if it needs that.
+    /// Writes what is joined to `node` for the condition, if it needs that.
     pub fn push_beside(&self, query: &mut QueryBuilder<Postgres>) {
         if self.asks_for_now() {
             query.push(" join node_now n on n.node = node.id");

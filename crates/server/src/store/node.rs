@@ -139,7 +139,7 @@ pub async fn revoke(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<bool> {
     Ok(done.rows_affected() > 0)
 }
 
-/// Returns what a person says of those of these nodes that are not retired.
+/// Returns the name and labels of those of these nodes that are not retired.
 pub async fn documents(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result<Vec<(Uuid, NodeDocument)>> {
     #[derive(sqlx::FromRow)]
     struct Row {
@@ -159,7 +159,7 @@ pub async fn ids(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<BTre
     Ok(rows.into_iter().collect())
 }
 
-/// Gives nodes the names and labels that a person says.
+/// Sets names and labels of nodes.
 pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx::Result<()> {
     let renamed: Vec<(Uuid, Value)> = edits.iter().map(|(id, node)| (*id, json!(node.name))).collect();
     let labelled: Vec<(Uuid, Value)> = edits.iter().map(|(id, node)| (*id, json!(node.labels))).collect();

@@ -1,4 +1,4 @@
-//! Recovering: a database that was restored to an earlier state, and what the nodes say that they have.
+//! Recovering: a database that was restored to an earlier state, and what the nodes report that they have.
 
 use super::{change, fleet, job};
 use crate::clock::sql_now;
@@ -68,7 +68,7 @@ pub async fn since(db: impl PgExecutor<'_>) -> sqlx::Result<Option<SqlTimestamp>
 pub struct NodeRow {
     /// Its name.
     pub name: String,
-    /// The state that it said it has, since the server recovers.
+    /// The state that it reported since the server recovers.
     pub has: Option<String>,
     /// Whether it checked in since.
     pub heard: bool,

@@ -192,8 +192,8 @@ pub struct PlainRun {
     pub state: String,
 }
 
-/// Lengthens spans by those of these runs whose node is heard, whose node's run before was equal, and whose node has neither
-/// exceptions nor open episodes nor lost its memory; returns their nodes. Nothing is written of the others. No node may stand
+/// Lengthens spans by those of these runs whose node is admitted, whose node's run before was equal, and whose node has neither
+/// exceptions nor open episodes nor lost its memory; returns their nodes. Nothing is written of the others. No node may be
 /// among them twice.
 pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::Result<Vec<Uuid>> {
     let sql = format!(

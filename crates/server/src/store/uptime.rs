@@ -3,7 +3,7 @@
 use crate::clock::sql_now;
 use sqlx::{PgConnection, PgExecutor};
 
-/// Notes that the server hears, and counts how often that was noted.
+/// Records that the server is reachable, and counts how often that was noted.
 pub async fn note(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/uptime/note.sql")).bind(sql_now()).execute(db).await.map(|_| ())
 }

@@ -67,7 +67,7 @@ pub async fn lock_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> 
     sqlx::query(include_str!("sql/wanted/lock_node.sql")).bind(node).execute(db).await.map(|_| ())
 }
 
-/// Notes that a node said something about itself that is not resolved yet.
+/// Records that a node reported something about itself that is not resolved yet.
 pub async fn set_pending(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/wanted/set_pending.sql")).bind(node).execute(db).await.map(|_| ())
 }
@@ -83,7 +83,7 @@ pub async fn set_resolved(db: impl PgExecutor<'_>, node: Uuid, is_altered: bool)
         .map(|_| ())
 }
 
-/// Returns nodes that said something about themselves that is not resolved yet; at most 100.
+/// Returns nodes that reported something about themselves that is not resolved yet; at most 100.
 pub async fn pending(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Uuid>> {
     sqlx::query_scalar(include_str!("sql/wanted/pending.sql")).fetch_all(db).await
 }

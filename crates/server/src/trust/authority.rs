@@ -1,4 +1,4 @@
-//! The server's own CA: it says who is a node, and which server is the right one.
+//! The server's own CA: it certifies nodes and servers.
 
 use super::secret::digest_of;
 use crate::clock;
@@ -95,7 +95,7 @@ impl Authority {
     ///
     /// Returns why it cannot be made.
     pub fn issue_node(&self, node: Uuid, mut read: ReadRequest) -> Result<IssuedCertificate, rcgen::Error> {
-        // Nothing of what the request wants to be is taken over but its key.
+        // Of the request only its key is used.
         let mut params = CertificateParams::new(Vec::new())?;
         params.distinguished_name = named(&node.to_string());
         params.subject_alt_names = vec![SanType::URI(format!("urn:uuid:{node}").try_into()?)];

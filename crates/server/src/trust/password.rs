@@ -5,7 +5,7 @@ use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher as _, PasswordVerifier as _};
 use tokio::sync::{Semaphore, SemaphorePermit};
 
-/// The shortest password that is taken, in characters.
+/// The shortest password that is accepted, in characters.
 pub const SHORTEST: usize = 12;
 /// The longest password that is read, in bytes.
 pub const LONGEST: usize = 1_024;

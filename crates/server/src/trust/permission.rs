@@ -98,7 +98,7 @@ permissions! {
     StageEdit = "stage.edit";
     /// Set groups: assignments, parameters, modes.
     GroupEdit = "group.edit";
-    /// Confirm, stop and take back changes of desired state.
+    /// Confirm, stop and revert changes of desired state.
     ChangeDecide = "change.decide";
     /// Request changes of desired state, which another person hands out.
     ChangeRequest = "change.request";
@@ -108,7 +108,7 @@ permissions! {
     FreezeSet = "freeze.set";
     /// Label, rename and retire nodes.
     NodeEdit = "node.edit";
-    /// See persons and all tokens; grant and take roles, make and withdraw tokens, remove persons.
+    /// See persons and all tokens; grant and withdraw roles, make and withdraw tokens, remove persons.
     PeopleManage = "people.manage";
     /// See the audit trail.
     AuditRead = "audit.read";

@@ -47,7 +47,7 @@ pub enum ProtectedError {
     /// A key or certificate.
     #[error("the CA in {} cannot be used", path.display())]
     Certificate {
-        /// Where it lies.
+        /// Its path.
         path: PathBuf,
         /// Why.
         source: rcgen::Error,

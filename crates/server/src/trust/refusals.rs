@@ -32,7 +32,7 @@ impl Refusals {
         Self(folder.join("refusals.jsonl"))
     }
 
-    /// Adds a line durably. A last line that was cut off before goes: what it says was never answered.
+    /// Adds a line durably. A last line that was cut off before goes: what it records was never answered.
     ///
     /// # Errors
     ///

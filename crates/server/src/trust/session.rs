@@ -27,7 +27,7 @@ pub fn cookie(secret: &Secret) -> Cookie<'static> {
     base.max_age(rocket::time::Duration::seconds(LASTS_SECS)).build()
 }
 
-/// Returns the cookie to be taken away.
+/// Returns the cookie to be removed.
 pub fn no_cookie() -> Cookie<'static> {
     Cookie::build((COOKIE, "")).path("/").secure(true).http_only(true).same_site(SameSite::Strict).build()
 }

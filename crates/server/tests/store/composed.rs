@@ -13,7 +13,7 @@ use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
-/// Twelve nodes: some heard, some silent, some that never reported, one revoked, one retired.
+/// Twelve nodes: some in contact, some silent, some that never reported, one revoked, one retired.
 async fn fleet(database: &Database) -> Vec<Uuid> {
     let mut nodes = Vec::new();
     for at in 0..12 {

@@ -148,7 +148,7 @@ async fn a_value_in_a_filter_is_never_sql() {
 
 type Life = (&'static str, Option<i64>, Option<(i64, &'static str)>);
 
-/// When nodes were heard and ran, in minutes ago, and the status of that run; some never were, and some are equal.
+/// When nodes had their last contact and ran, in minutes ago, and the status of that run; some never were, and some are equal.
 const LIVES: [Life; 8] = [
     ("kiosk-auken-1", Some(3), Some((30, "in_line"))),
     ("kiosk-auken-2", Some(3), Some((20, "failed"))),

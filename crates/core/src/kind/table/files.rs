@@ -6,7 +6,7 @@ use crate::kind::claim::{Claim, key_claim, line_claim, path_claim};
 use crate::kind::property::{Matcher, Property, ValueType, Words};
 use crate::kind::row::{KindRow, Naming};
 
-/// How much of what stands on the node is read.
+/// How much of what is on the node is read.
 const LARGEST: Property<'static> = with_default(
     manner(
         "largest_mib",
