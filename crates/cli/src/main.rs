@@ -2,6 +2,7 @@
 
 mod audit;
 mod change;
+mod compliance;
 mod credentials;
 mod error;
 mod event;
@@ -73,6 +74,8 @@ enum Command {
     Audit(audit::AuditArguments),
     /// List and follow events: drift, failures and silence of nodes, and acts of people
     Event(event::EventArguments),
+    /// Show how many clauses and nodes are as desired, now or as of any moment
+    Compliance(compliance::ComplianceArguments),
     /// List, show, confirm and revert changes of desired state
     Change(change::ChangeArguments),
     /// List and show the runs of a node
@@ -102,6 +105,7 @@ fn main() -> ExitCode {
         Command::Explain(arguments) => kind::explain(&arguments).into(),
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
         Command::Audit(arguments) => server::on_network(audit::run(&arguments)),
+        Command::Compliance(arguments) => server::on_network(compliance::run(&arguments)),
         Command::Event(arguments) => server::on_network(event::run(&arguments)),
         Command::Change(arguments) => server::on_network(change::run(&arguments)),
         Command::Freeze(arguments) => server::on_network(freeze::run(&arguments)),

@@ -9,6 +9,7 @@ pub mod audit;
 pub mod change;
 pub mod check;
 pub mod compare;
+pub mod compliance;
 pub mod digest;
 pub mod document;
 pub mod episode;

@@ -5,6 +5,7 @@ pub mod audit;
 mod bounded;
 pub mod change;
 pub mod check_in;
+pub mod compliance;
 pub mod event;
 pub mod exit;
 pub mod freeze;

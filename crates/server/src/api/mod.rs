@@ -4,6 +4,7 @@ mod activity;
 mod audit;
 mod change;
 mod clauses;
+mod compliance;
 mod console;
 mod described;
 mod document;
@@ -67,6 +68,7 @@ pub fn routes() -> Vec<Route> {
         node_edit::rename,
         node_edit::retire,
         clauses::list,
+        compliance::figures,
         clauses::left,
         recovery::show,
         recovery::end,

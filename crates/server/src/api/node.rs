@@ -195,7 +195,7 @@ pub async fn revoke(
     let id = node::locked_by_name(&mut *transaction, name)
         .await?
         .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    if !node::revoke(&mut *transaction, id).await? {
+    if !node::revoke(&mut transaction, id).await? {
         return Err(ApiError::Conflict {
             message: format!("{name} is already revoked"),
             hint: "constans node list shows since when".to_owned(),

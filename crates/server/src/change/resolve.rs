@@ -435,6 +435,7 @@ fn new_state(
         digest: digest.clone(),
         body: serde_json::to_string(clause).expect("clauses are plain data"),
         names: clause.names(),
+        is_counted: !clause.is_only_a_reaction(),
     };
     NewState { new_clauses: new_clauses.into_iter().map(write).collect(), clauses, new_contents }
 }

@@ -1,13 +1,14 @@
 //! Stores reports: eventful runs whole, equal uneventful ones as one span, each once; and the drift in them.
 
 use super::batch::Batched;
+use super::history;
 use super::report_times::{bounded_times, plausible};
 use super::texts::take_out;
 use crate::clock;
 use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};
 use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
-use crate::store::{episode, event, report_text};
+use crate::store::{episode, event, history as stored_history, report_text};
 use crate::thread::on_thread;
 use constans_core::address::ClauseAddress;
 use constans_core::attention::ExceptionSort;
@@ -86,7 +87,6 @@ pub async fn take_in(
     } else {
         report = report.bounded();
     }
-    let began = bounded_times(&mut report, clock::now());
     let order = run::order(&mut *db, node).await?;
     // An agent delivers in order, so what is not newer was stored already.
     if order
@@ -95,8 +95,12 @@ pub async fn take_in(
     {
         return Ok(StoredReport { received: Received::Known, is_news: false });
     }
+    let now = clock::now();
+    let known = stored_history::node(&mut *db, node, report.wanted.digest.as_str()).await?;
+    let began = bounded_times(&mut report, SignedDuration::from_millis(known.clock_off_ms), now);
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
     let episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
+    let (ran_at, is_full) = history::take_in(&mut *db, &known, &report, order.as_ref(), now).await?;
     let (mode, status) = (json!(report.mode), json!(report.status));
     let row = NewRun {
         run: report.run,
@@ -105,6 +109,8 @@ pub async fn take_in(
         status: word(&status),
         partial: report.partial,
         state: report.wanted.digest.as_str(),
+        ran_at,
+        is_full,
     };
     let span = if is_uneventful(&report) && episodes.is_empty() {
         Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row).await?)

@@ -16,11 +16,13 @@ pub fn plausible(reported: Timestamp, now: Timestamp) -> Timestamp {
     if (now - LONGEST_DELAY..=now + AHEAD).contains(&reported) { reported } else { now }
 }
 
-/// Returns when a run began, and dates its drift as far as that is needed.
-pub fn bounded_times(report: &mut RunReport, now: Timestamp) -> Timestamp {
+/// Returns when a run began by the node's clock, as far as that can be. Windows of drift are dated by the server's clock, which
+/// the node's is ahead of by so much.
+pub fn bounded_times(report: &mut RunReport, clock_off: SignedDuration, now: Timestamp) -> Timestamp {
+    let by_server = |at: Timestamp| at.checked_sub(clock_off).unwrap_or(at);
     for window in report.clauses.iter_mut().filter_map(|result| result.drift_window.as_mut()) {
-        window.to = plausible(window.to, now);
-        window.from = window.from.clamp(FIRST, window.to);
+        window.to = plausible(by_server(window.to), now);
+        window.from = by_server(window.from).clamp(FIRST, window.to);
     }
     plausible(report.began, now)
 }

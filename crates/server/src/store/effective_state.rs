@@ -23,14 +23,24 @@ pub struct NewClause {
     pub body: String,
     /// The contents and sealed values that it names.
     pub names: Vec<String>,
+    /// Whether compliance counts it: not if it only reacts.
+    pub is_counted: bool,
 }
 
 /// Stores clauses that are not stored yet.
 pub async fn store_clauses(db: &mut PgConnection, clauses: &[&NewClause]) -> sqlx::Result<()> {
     // In one order, so that two who store the same ones do not wait for each other.
+    let bodies: Vec<&str> = clauses.iter().map(|clause| clause.body.as_str()).collect();
+    for of_clauses in [
+        include_str!("sql/effective_state/store_clauses_insert_clause_address.sql"),
+        include_str!("sql/effective_state/store_clauses_insert_desired_clause.sql"),
+    ] {
+        sqlx::query(of_clauses).bind(&bodies).execute(&mut *db).await?;
+    }
     sqlx::query(include_str!("sql/effective_state/store_clauses_insert_clause.sql"))
         .bind(clauses.iter().map(|clause| clause.digest.as_str()).collect::<Vec<_>>())
-        .bind(clauses.iter().map(|clause| clause.body.as_str()).collect::<Vec<_>>())
+        .bind(&bodies)
+        .bind(clauses.iter().map(|clause| clause.is_counted).collect::<Vec<_>>())
         .execute(&mut *db)
         .await?;
     let (named_by, names): (Vec<&str>, Vec<&str>) = clauses

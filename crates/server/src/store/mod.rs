@@ -3,6 +3,7 @@
 pub mod audit;
 pub mod change;
 pub mod check_in;
+pub mod compliance;
 pub mod cursor;
 pub mod effective_state;
 pub mod episode;
@@ -11,6 +12,7 @@ pub mod exception;
 pub mod fleet;
 pub mod freeze;
 pub mod group;
+pub mod history;
 pub mod invitation;
 pub mod job;
 pub mod joining;

@@ -1,6 +1,6 @@
 //! Nodes and their keys.
 
-use super::node_attribute;
+use super::{history, node_attribute};
 use crate::clock::sql_now;
 use constans_core::change::NodeDocument;
 use jiff::Timestamp;
@@ -43,20 +43,17 @@ pub async fn names_in_use(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Re
 }
 
 /// Adds a node.
-pub async fn add(db: impl PgExecutor<'_>, id: Uuid, name: &str) -> sqlx::Result<()> {
-    sqlx::query(include_str!("sql/node/add.sql"))
-        .bind(id)
-        .bind(name)
-        .bind(sql_now())
-        .execute(db)
-        .await
-        .map(|_| ())
+pub async fn add(db: &mut PgConnection, id: Uuid, name: &str) -> sqlx::Result<()> {
+    let now = sql_now();
+    sqlx::query(include_str!("sql/node/add.sql")).bind(id).bind(name).bind(now).execute(&mut *db).await?;
+    history::begin_life(db, &[id], now).await
 }
 
 /// Gives a known node its way back, with this key: it is no longer revoked, and its other keys are. Returns those.
 pub async fn let_back(db: &mut PgConnection, id: Uuid, spki: &[u8]) -> sqlx::Result<Vec<Vec<u8>>> {
     sqlx::query(include_str!("sql/node/let_back_update_node.sql")).bind(id).execute(&mut *db).await?;
     sqlx::query(include_str!("sql/node/let_back_update_node_now.sql")).bind(id).execute(&mut *db).await?;
+    history::begin_life(&mut *db, &[id], sql_now()).await?;
     sqlx::query_scalar(include_str!("sql/node/let_back_update_node_key.sql"))
         .bind(id)
         .bind(sql_now())
@@ -134,8 +131,10 @@ pub async fn of_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option
 }
 
 /// Refuses a node from now on. Returns whether it was not refused before.
-pub async fn revoke(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<bool> {
-    let done = sqlx::query(include_str!("sql/node/revoke.sql")).bind(id).bind(sql_now()).execute(db).await?;
+pub async fn revoke(db: &mut PgConnection, id: Uuid) -> sqlx::Result<bool> {
+    let now = sql_now();
+    let done = sqlx::query(include_str!("sql/node/revoke.sql")).bind(id).bind(now).execute(&mut *db).await?;
+    history::end_life(db, &[id], now).await?;
     Ok(done.rows_affected() > 0)
 }
 
@@ -195,6 +194,7 @@ pub async fn retire(db: &mut PgConnection, nodes: &[Uuid]) -> sqlx::Result<()> {
         .bind(now)
         .execute(&mut *db)
         .await?;
+    history::end_life(&mut *db, nodes, now).await?;
     for what in ["node_exception", "node_now"] {
         sqlx::query(AssertSqlSafe(format!("delete from {what} where node = any($1)")))
             .bind(nodes)

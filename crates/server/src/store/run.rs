@@ -39,6 +39,12 @@ pub struct OrderRow {
     pub has_exceptions: bool,
     /// Whether its memory is lost.
     pub is_memory_lost: bool,
+    /// The time of its last run by the server's clock.
+    pub ran_at: Option<SqlTimestamp>,
+    /// Until when the last run that examined its whole state counts.
+    pub known_until: Option<SqlTimestamp>,
+    /// When that run was learned of.
+    pub known_learned: Option<SqlTimestamp>,
 }
 
 /// Returns where a node is in the order of its runs. Its row is locked until the transaction ends.
@@ -60,6 +66,10 @@ pub struct NewRun<'a> {
     pub partial: bool,
     /// The digest of its state.
     pub state: &'a str,
+    /// When it was, by the server's clock.
+    pub ran_at: Timestamp,
+    /// Whether it examined the node's whole state.
+    pub is_full: bool,
 }
 
 /// Stores a run whole; `texts` says where its long texts belong, by digest.
@@ -124,6 +134,8 @@ pub async fn note(
         .bind(row.run)
         .bind(!row.partial)
         .bind(sql_now())
+        .bind(row.ran_at.to_sqlx())
+        .bind(row.is_full)
         .execute(db)
         .await
         .map(|_| ())
@@ -155,6 +167,10 @@ const LENGTHENED: &str = "last_at = r.began, count = count + 1, last_learned_at 
 /// is now.
 const IS_EQUAL: &str = "s.state = r.state and s.mode = r.mode
              and r.learned_at - r.began <= coalesce(n.on_time_until - n.heard_at - make_interval(secs => n.clock_off_ms / 1000.0), interval '1050 seconds')";
+
+/// The time of the run `r` by the server's clock, as [`run_time`](constans_core::compliance::run_time) has it.
+const RAN_AT: &str =
+    "greatest(n.ran_at, least(r.learned_at, r.began - make_interval(secs => n.clock_off_ms / 1000.0)))";
 
 /// Lengthens a span by one equal run. Returns whether it was one.
 pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> sqlx::Result<bool> {
@@ -201,12 +217,13 @@ pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::
              select r.*, $10::timestamptz as learned_at from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::bigint[], $5::uuid[], $6::timestamptz[], $7::text[], $8::text[], $9::text[])
                  as r (node, spki, memory_epoch, sequence, run, began, mode, status, state)
          ), n as (
-             update node_now n set sequence = r.sequence, full_status = r.status, full_state = r.state, full_began = r.began, full_run = r.run,
+             update node_now n set ran_at = {RAN_AT}, known_until = {RAN_AT} + make_interval(secs => n.overdue_secs), known_learned = r.learned_at, sequence = r.sequence, full_status = r.status, full_state = r.state, full_began = r.began, full_run = r.run,
                  full_learned = r.learned_at, overdue_at = r.learned_at + make_interval(secs => n.overdue_secs)
              from r join node on node.id = r.node join node_key on node_key.node = r.node and node_key.spki_digest = r.spki, run_span s
              where n.node = r.node and node.revoked_at is null and node.retired_at is null and node_key.revoked_at is null
                  and n.memory_epoch = r.memory_epoch and n.sequence < r.sequence and n.open_episodes = 0 and n.memory_lost_at is null
                  and not exists (select 1 from node_exception e where e.node = n.node) and s.id = n.span and {IS_EQUAL}
+                 and n.known_until >= r.learned_at
              returning s.id, r.began, r.node, r.learned_at
          ), lengthened as (update run_span set {LENGTHENED} from n as r where run_span.id = r.id)
          select node from n"

@@ -31,7 +31,7 @@ async fn fleet(database: &Database) -> Vec<Uuid> {
                 .await;
         }
     }
-    constans_server::store::node::revoke(&database.pool, nodes[1]).await.unwrap();
+    constans_server::store::node::revoke(&mut database.connection().await, nodes[1]).await.unwrap();
     constans_server::store::node::retire(&mut database.pool.acquire().await.unwrap(), &[nodes[2]])
         .await
         .unwrap();
@@ -122,8 +122,16 @@ async fn every_composed_statement_fits_the_schema() {
     check_in::note(&mut transaction, &new, Some(span), false).await.unwrap();
     assert!(check_in::take_plain(&mut *transaction, &[(new, b"key".to_vec())]).await.unwrap().is_empty());
     let order = Order { memory_epoch: some, sequence: 1 };
-    let row =
-        NewRun { run: some, began: at, mode: "enforce", status: "in_line", partial: false, state: "s2:0" };
+    let row = NewRun {
+        run: some,
+        began: at,
+        mode: "enforce",
+        status: "in_line",
+        partial: false,
+        state: "s2:0",
+        ran_at: at,
+        is_full: true,
+    };
     let begun = run::begin_span(&mut *transaction, node, &row).await.unwrap();
     run::note(&mut *transaction, node, &order, Some(begun), &row).await.unwrap();
     assert!(run::lengthen(&mut *transaction, begun, &row).await.unwrap());

@@ -73,6 +73,11 @@ impl Database {
             .execute(&mut administrator)
             .await
             .expect("a database");
+        // As on the connections of the server: compiling a statement takes longer than any of ours runs.
+        sqlx::query(AssertSqlSafe(format!("alter database {name} set jit = off")))
+            .execute(&mut administrator)
+            .await
+            .expect("a setting");
         drop(shared);
         let pool = PgPool::connect(&cluster.url.replace(TEMPLATE, &name)).await.expect("connections");
         Self { pool, _cluster: cluster }
@@ -91,10 +96,15 @@ impl Database {
         sqlx::query_scalar(AssertSqlSafe(sql.to_owned())).fetch_one(&self.pool).await.expect("one value")
     }
 
+    /// Returns a connection.
+    pub async fn connection(&self) -> PgConnection {
+        self.pool.acquire().await.expect("a connection").detach()
+    }
+
     /// Adds a node that never reported.
     pub async fn node(&self, name: &str) -> Uuid {
         let id = Uuid::now_v7();
-        constans_server::store::node::add(&self.pool, id, name).await.expect("a node");
+        constans_server::store::node::add(&mut self.connection().await, id, name).await.expect("a node");
         sqlx::query("insert into node_now (node) values ($1) on conflict do nothing")
             .bind(id)
             .execute(&self.pool)

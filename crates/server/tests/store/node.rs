@@ -24,7 +24,7 @@ async fn a_node_is_admitted_by_its_own_key_until_one_of_both_is_revoked() {
     assert_eq!(admission(gate, b"key of kiosk").await, None, "another node's key");
     assert_eq!(admission(kiosk, b"another key").await, None);
 
-    assert!(node::revoke(&database.pool, kiosk).await.unwrap());
+    assert!(node::revoke(&mut database.connection().await, kiosk).await.unwrap());
     assert_eq!(admission(kiosk, b"key of kiosk").await, Some(("kiosk-auken-1".to_owned(), true)));
 
     // Let back with another key, the first one stays revoked.
@@ -62,6 +62,6 @@ async fn a_name_is_free_again_when_its_node_is_renamed_or_retired() {
 async fn two_nodes_never_have_one_name_at_a_time() {
     let database = Database::fresh().await;
     database.node("kiosk-auken-1").await;
-    let again = node::add(&database.pool, uuid::Uuid::now_v7(), "kiosk-auken-1").await;
+    let again = node::add(&mut database.connection().await, uuid::Uuid::now_v7(), "kiosk-auken-1").await;
     assert!(again.is_err(), "the database itself refuses it");
 }

@@ -60,7 +60,7 @@ async fn pages_one_after_the_other_are_the_whole_list() {
                  select 'tor.havik', 'boarding', '2026-11-20T08:00:00Z'::timestamptz + interval '1 hour' * n, now() + interval '1 hour', true, '{{}}'
                  from generate_series(1, 12) n;
              insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, learned_at, closed_at, closed_as)
-                 select '{kiosk}', 'file:/etc/' || n, 'major', '', '2026-11-20T08:00:00Z', '2026-11-20T08:00:00Z'::timestamptz + interval '1 hour' * (n / 3), gen_random_uuid(), now(),
+                 select '{kiosk}', 'file:/etc/' || n, 'medium', '', '2026-11-20T08:00:00Z', '2026-11-20T08:00:00Z'::timestamptz + interval '1 hour' * (n / 3), gen_random_uuid(), now(),
                      case when n <> 1 then '2026-11-23T08:00:00Z'::timestamptz end, case when n <> 1 then 'corrected' end
                  from generate_series(0, 6) n"
         ))

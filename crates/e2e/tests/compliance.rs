@@ -1,0 +1,134 @@
+//! Compliance of a small fleet: now, as of a past moment, and as it was known before.
+
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
+use constans_e2e::{Fleet, Machine};
+use serde_json::Value;
+
+const SHELL: &str = "/etc/kiosk/shell.conf";
+
+fn figures(fleet: &Fleet, more: &[&str]) -> Value {
+    let arguments = [&["compliance", "--output", "json"], more].concat();
+    serde_json::from_str(well(&fleet.client(&arguments))).unwrap()
+}
+
+fn now(fleet: &Fleet) -> String {
+    figures(fleet, &[])["as_of"].as_str().unwrap().to_owned()
+}
+
+/// How many clauses of a node have an outcome, as its page lists them: another way than by the history.
+fn listed(fleet: &Fleet, node: &str, is_in_line: bool) -> usize {
+    let (status, body) =
+        fleet.curl().with_token(fleet.administrator()).get(&format!("/api/nodes/{node}/clauses"));
+    assert_eq!(status, 200, "{body}");
+    let clauses: Value = serde_json::from_str(&body).unwrap();
+    let outcomes = clauses["clauses"].as_array().unwrap().iter().map(|clause| &clause["outcome"]);
+    outcomes
+        .filter(|outcome| {
+            *outcome != "idle" && (*outcome == "in_line" || *outcome == "corrected") == is_in_line
+        })
+        .count()
+}
+
+fn ran(machine: &Machine) {
+    well(&machine.run(&["daemon", "--once"]));
+}
+
+#[test]
+fn a_drift_lowers_the_rate_while_it_lasts_and_the_past_stays_as_it_was() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk", "site=auken"]);
+    let other = joined(&fleet, "kiosk-tern-1", &["role=kiosk", "site=tern"]);
+    let _spare = joined(&fleet, "spare-1", &["role=spare"]);
+    let nothing = figures(&fleet, &[]);
+    assert_eq!((&nothing["clauses"]["compliant"], &nothing["rate_basis_points"]), (&0.into(), &Value::Null));
+    assert!(well(&fleet.client(&["compliance"])).contains("0 of 0 clauses on nodes compliant (–)"));
+    let before_any = now(&fleet);
+
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    let handed_out = figures(&fleet, &["--by", "node"]);
+    assert_eq!(handed_out["clauses"]["compliant"], 0, "nothing was examined: {handed_out}");
+    assert!(handed_out["clauses"]["unexamined"].as_u64().unwrap() > 0, "{handed_out}");
+    ran(&kiosk);
+    ran(&other);
+    let whole = figures(&fleet, &[]);
+    let clauses = listed(&fleet, "kiosk-auken-1", true) + listed(&fleet, "kiosk-tern-1", true);
+    assert_eq!(whole["clauses"]["compliant"], clauses, "{whole}");
+    assert_eq!(
+        (&whole["rate_basis_points"], &whole["nodes"]["without_deviation"]),
+        (&10_000.into(), &2.into())
+    );
+    assert_eq!(whole["nodes_in_all"], 3, "spare-1 is of the fleet and has no clauses");
+    let in_line = now(&fleet);
+
+    // A person changes a file; the node only observes.
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    well(&kiosk.run(&["check-in"]));
+    kiosk.root.write(SHELL, "{}").unwrap();
+    ran(&kiosk);
+    let drifted = figures(&fleet, &["--by", "cause"]);
+    assert_eq!(drifted["clauses"]["noncompliant"], listed(&fleet, "kiosk-auken-1", false), "{drifted}");
+    assert_eq!(drifted["nodes"]["with_deviation"], 1, "{drifted}");
+    let row = |by: &str, key: &str, figures: &Value| {
+        figures["rows"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .find(|row| row["key"] == key)
+            .unwrap_or_else(|| panic!("{by} {key}: {figures}"))
+            .clone()
+    };
+    assert_eq!(row("cause", "drift", &drifted)["clauses"]["noncompliant"], 1, "{drifted}");
+    let by_site = figures(&fleet, &["--by", "label:site"]);
+    assert_eq!(row("site", "tern", &by_site)["rate_basis_points"], 10_000, "{by_site}");
+    assert_eq!(row("site", "auken", &by_site)["clauses"]["noncompliant"], 1, "{by_site}");
+    let by_clause = figures(&fleet, &["--by", "clause", "--filter", "labels.site == \"auken\""]);
+    assert_eq!(by_clause["rows"][0]["key"], format!("file:{SHELL}"), "the worst first: {by_clause}");
+    let text = fleet.client(&["compliance", "--by", "label:site"]);
+    assert!(
+        well(&text).contains("1 of 2 nodes without any deviation, 1 with a deviation")
+            && text.stdout.contains("1 without clauses"),
+        "{}",
+        text.stdout
+    );
+    let found = now(&fleet);
+
+    // It is corrected, and stays on record.
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    ran(&kiosk);
+    assert_eq!(figures(&fleet, &[])["rate_basis_points"], 10_000);
+    let then = figures(&fleet, &["--as-of", &found]);
+    assert_eq!((&then["clauses"], &then["nodes"]), (&drifted["clauses"], &drifted["nodes"]));
+    let doubt = figures(&fleet, &["--as-of", &in_line]);
+    assert_eq!(doubt["clauses"]["compliant"], clauses, "{doubt}");
+    assert_eq!(doubt["clauses"]["in_doubt"], 1, "in the window of the drift, as is known now: {doubt}");
+    let known_then = figures(&fleet, &["--as-of", &in_line, "--as-known-at", &in_line]);
+    assert_eq!(known_then["clauses"], whole["clauses"], "the earlier answer is repeated");
+    let first = figures(&fleet, &["--as-of", &before_any]);
+    assert_eq!((&first["nodes_in_all"], &first["clauses"]["unexamined"]), (&3.into(), &0.into()));
+
+    // A node that left is not of the fleet any more, and was.
+    let in_all = |more: &[&str]| figures(&fleet, more)["nodes_in_all"].as_u64().unwrap();
+    well(&fleet.client(&["node", "retire", "kiosk-tern-1", "--because", "sold", "--confirm", "1"]));
+    assert_eq!((in_all(&[]), in_all(&["--as-of", &found])), (2, 3));
+}
+
+#[test]
+fn what_cannot_be_asked_is_refused_with_what_can() {
+    let fleet = Fleet::start();
+    for (arguments, because) in [
+        (&["--by", "colour"][..], "label:KEY"),
+        (&["--by", "label:"], "label"),
+        (&["--as-of", "yesterday"], "2026-11-21T23:00:00Z"),
+        (&["--as-of", "2999-01-01T00:00:00Z"], "is not over yet"),
+        (&["--as-known-at", "2026-01-01T00:00:00Z"], "was known before it"),
+        (&["--filter", "labels.site =="], "filter"),
+    ] {
+        let refused = fleet.client(&[&["compliance"], arguments].concat());
+        assert!(
+            refused.exit != Some(0) && refused.stderr.contains(because),
+            "{arguments:?}: {}",
+            refused.stderr
+        );
+    }
+}

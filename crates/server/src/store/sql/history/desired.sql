@@ -1,0 +1,1 @@
+select wanted, id from desired_clause where wanted = any($1)

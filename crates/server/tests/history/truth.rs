@@ -1,0 +1,191 @@
+//! What truly happened, and the results that follow from it. It shares no code with the server: it looks through all that happened,
+//! each time.
+
+use constans_server::store::compliance::{CountedRow, Dimension};
+use jiff::{SignedDuration, Timestamp};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::{self, Display, Formatter};
+
+/// A clause as it is desired: its address, and which of its versions.
+pub type Version = (usize, usize);
+
+/// What an examination found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Found {
+    Alike,
+    Different,
+    Unseen,
+}
+
+/// One thing that happened to a node.
+#[derive(Debug, Clone)]
+pub enum Fact {
+    Came {
+        at: Timestamp,
+    },
+    Left {
+        at: Timestamp,
+    },
+    /// A state was handed out; none if it cannot be resolved.
+    Desired {
+        at: Timestamp,
+        state: Option<Vec<Version>>,
+    },
+    /// A run examined clauses; not learned of if its report was lost.
+    Ran {
+        at: Timestamp,
+        learned_at: Option<Timestamp>,
+        is_full: bool,
+        found: BTreeMap<Version, Found>,
+        doubts: Vec<(Version, Timestamp, Timestamp)>,
+    },
+}
+
+/// All that happened, node by node, in the order of time.
+#[derive(Debug, Default)]
+pub struct Truths {
+    pub nodes: BTreeMap<String, Vec<Fact>>,
+    pub severities: Vec<&'static str>,
+    pub controls: Vec<Vec<&'static str>>,
+}
+
+pub const OVERDUE: SignedDuration = SignedDuration::from_secs(3_600);
+
+impl Display for Truths {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        for (node, facts) in &self.nodes {
+            writeln!(f, "{node}")?;
+            for fact in facts {
+                writeln!(f, "  {fact:?}")?;
+            }
+        }
+        Ok(())
+    }
+}
+
+pub struct Result {
+    node: String,
+    address: usize,
+    status: &'static str,
+    is_in_doubt: bool,
+}
+
+/// The results of all clauses on all nodes at a moment.
+pub struct Results<'t> {
+    pub nodes: BTreeSet<String>,
+    all: Vec<Result>,
+    truths: &'t Truths,
+}
+
+impl Truths {
+    /// Returns the results at a moment, by what was learned until another.
+    pub fn results(&self, at: Timestamp, known_at: Timestamp) -> Results<'_> {
+        let (mut nodes, mut all) = (BTreeSet::new(), Vec::new());
+        for (name, facts) in &self.nodes {
+            let mut is_there = false;
+            let mut state = None;
+            for fact in facts {
+                match fact {
+                    Fact::Came { at: when } if *when <= at => is_there = true,
+                    Fact::Left { at: when } if *when <= at => is_there = false,
+                    Fact::Desired { at: when, state: desired } if *when <= at => state.clone_from(desired),
+                    _ => {}
+                }
+            }
+            if !is_there {
+                continue;
+            }
+            nodes.insert(name.clone());
+            for version in state.unwrap_or_default() {
+                let (status, is_in_doubt) = result(facts, version, at, known_at);
+                all.push(Result { node: name.clone(), address: version.0, status, is_in_doubt });
+            }
+        }
+        Results { nodes, all, truths: self }
+    }
+}
+
+fn result(facts: &[Fact], version: Version, at: Timestamp, known_at: Timestamp) -> (&'static str, bool) {
+    let mut last_full = None;
+    let mut last = None;
+    let mut is_in_doubt = false;
+    for fact in facts {
+        let Fact::Ran { at: ran, learned_at: Some(learned), is_full, found, doubts } = fact else { continue };
+        if *learned > known_at {
+            continue;
+        }
+        is_in_doubt |= doubts.iter().any(|(of, from, until)| *of == version && *from <= at && at < *until);
+        if *ran <= at {
+            last_full = if *is_full { Some(*ran) } else { last_full };
+            last = found.get(&version).copied().or(last);
+        }
+    }
+    let is_silent = last_full.is_some_and(|ran| ran + OVERDUE <= at);
+    match last {
+        None => ("unexamined", false),
+        Some(_) if is_silent => ("unknown", false),
+        Some(Found::Alike) => ("compliant", is_in_doubt),
+        Some(Found::Different) => ("noncompliant", false),
+        Some(Found::Unseen) => ("unknown", false),
+    }
+}
+
+impl Results<'_> {
+    /// Counts them by the keys of a dimension.
+    pub fn counted(&self, by: Option<&Dimension>) -> BTreeMap<Option<String>, CountedRow> {
+        let mut by_key: BTreeMap<Option<String>, BTreeMap<&str, Vec<&Result>>> = BTreeMap::new();
+        for result in &self.all {
+            for key in self.keys(result, by) {
+                by_key.entry(key).or_default().entry(&result.node).or_default().push(result);
+            }
+        }
+        let counted = |(key, nodes): (Option<String>, BTreeMap<&str, Vec<&Result>>)| {
+            let mut row = CountedRow { key: key.clone(), ..CountedRow::default() };
+            for results in nodes.values() {
+                let of =
+                    |status: &str| results.iter().filter(|result| result.status == status).count() as i64;
+                row.compliant += of("compliant");
+                row.noncompliant += of("noncompliant");
+                row.unexamined += of("unexamined");
+                row.unknown += of("unknown");
+                row.in_doubt += results.iter().filter(|result| result.is_in_doubt).count() as i64;
+                let is_critical = |result: &&&Result| {
+                    result.status == "noncompliant" && self.truths.severities[result.address] == "critical"
+                };
+                row.nodes_critical += i64::from(results.iter().filter(is_critical).count() > 0);
+                if of("noncompliant") > 0 {
+                    row.nodes_deviating += 1;
+                } else if of("unexamined") + of("unknown") > 0 {
+                    row.nodes_not_known += 1;
+                } else {
+                    row.nodes_compliant += 1;
+                }
+            }
+            (key, row)
+        };
+        by_key.into_iter().map(counted).collect()
+    }
+
+    fn keys(&self, result: &Result, by: Option<&Dimension>) -> Vec<Option<String>> {
+        match by {
+            None => vec![None],
+            Some(Dimension::Node) => vec![Some(result.node.clone())],
+            Some(Dimension::Clause) => vec![Some(address(result.address))],
+            Some(Dimension::Severity) => vec![Some(self.truths.severities[result.address].to_owned())],
+            Some(Dimension::Control) => {
+                let controls = &self.truths.controls[result.address];
+                if controls.is_empty() {
+                    vec![None]
+                } else {
+                    controls.iter().map(|id| Some((*id).to_owned())).collect()
+                }
+            }
+            Some(other) => panic!("{other:?} is not reckoned here"),
+        }
+    }
+}
+
+/// Returns how an address is written.
+pub fn address(of: usize) -> String {
+    format!("file:/etc/skerry/{of}.conf")
+}
