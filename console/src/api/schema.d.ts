@@ -266,6 +266,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/compliance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How many clauses and nodes are as desired: now, or as of any moment, as known then or at any later moment.
+         * @description How many clauses and nodes are as desired: now, or as of any moment, as known then or at any later moment.
+         */
+        get: operations["get_api_compliance"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contents/{name}": {
         parameters: {
             query?: never;
@@ -2052,6 +2072,19 @@ export interface components {
             wanted?: components["schemas"]["WantedOffer"] | null;
         };
         ClauseAddress: string;
+        /** @description How many clauses on nodes have which result. */
+        ClauseCounts: {
+            /** @description As desired at their last examination. */
+            compliant: number;
+            /** @description Of these, the ones in the window of a drift that was found later. */
+            in_doubt: number;
+            /** @description Not as desired at their last examination. */
+            noncompliant: number;
+            /** @description Never examined since they are desired as they are. */
+            unexamined: number;
+            /** @description Not inspectable, or the node's last run was too long ago. */
+            unknown: number;
+        };
         /** @description In what a clause differs. */
         ClauseDifference: {
             /** @description Its address as written. */
@@ -2182,6 +2215,44 @@ export interface components {
          * @enum {string}
          */
         ClosedAs: "corrected" | "by_hand" | "by_rollout" | "not_wanted" | "retired";
+        /** @description The compliance of the nodes that a filter selects, at a moment. */
+        Compliance: {
+            /**
+             * Format: date-time
+             * @description What the server had learned by then counts.
+             */
+            as_known_at: string;
+            /**
+             * Format: date-time
+             * @description The moment that the figures are of.
+             */
+            as_of: string;
+            /** @description The clauses on these nodes. */
+            clauses: components["schemas"]["ClauseCounts"];
+            /** @description Whether there are more rows than are returned. */
+            has_more_rows: boolean;
+            /** @description The nodes that have clauses. */
+            nodes: components["schemas"]["NodeCounts"];
+            /** @description Number of nodes that were of the fleet at the moment. */
+            nodes_in_all: number;
+            /** @description The share of the clauses that is compliant, in hundredths of a percent, rounded down; none of nothing. */
+            rate_basis_points?: number | null;
+            /** @description The same by the keys of a dimension, if one is asked for: those with the most clauses that are not compliant first. */
+            rows: components["schemas"]["ComplianceRow"][];
+            /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not counted. */
+            undecidable: number;
+        };
+        /** @description The compliance of one key of a dimension. */
+        ComplianceRow: {
+            /** @description These clauses. */
+            clauses: components["schemas"]["ClauseCounts"];
+            /** @description The key; none for clauses and nodes that have none: clauses that satisfy no control, nodes without the label. */
+            key?: string | null;
+            /** @description The nodes that have clauses of this key. */
+            nodes: components["schemas"]["NodeCounts"];
+            /** @description The share of the clauses that is compliant, in hundredths of a percent, rounded down. */
+            rate_basis_points?: number | null;
+        };
         /** @description A text that is never written out: it prints as dots. */
         Concealed: string;
         /** @description What a person confirmed. */
@@ -3126,6 +3197,17 @@ export interface components {
             run?: string | null;
             /** @description The digest of the state that it ran; none before the first run. */
             state?: string | null;
+        };
+        /** @description How many nodes are how, by the worst of their clauses. The first three add up to the nodes that have clauses. */
+        NodeCounts: {
+            /** @description The others: some clause is unexamined or unknown. */
+            not_known: number;
+            /** @description Of those with a deviation, the ones with a critical clause that is not compliant. */
+            with_critical: number;
+            /** @description Some clause is not compliant. */
+            with_deviation: number;
+            /** @description All clauses are compliant. */
+            without_deviation: number;
         };
         /** @description A page of nodes. */
         NodePage: {
@@ -5596,6 +5678,121 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KitDifference"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_compliance: {
+        parameters: {
+            query?: {
+                /** @description Only what the server had learned by this moment counts, not before `as_of`; now if left out */
+                as_known_at?: string;
+                /** @description The moment, as 2026-11-21T23:00:00Z; now if left out */
+                as_of?: string;
+                /** @description `control`, `baseline`, `release`, `severity`, `cause`, `group`, `stage`, `label:KEY`, `node` or `clause`: by what the rows count */
+                by?: string;
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compliance"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */

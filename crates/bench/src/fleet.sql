@@ -11,6 +11,12 @@ create table model as select node.* from node limit 1;
 
 insert into node (id, name, labels, about, joined_at)
     select made.id, format('kiosk-%s-%s', site, number + 1000), jsonb_set(labels, '{site}', to_jsonb(site)), about, now() - make_interval(days => :days) from made, model;
+insert into node_life (node, from_at) select no, joined_at from node on conflict (node) where until_at is null do nothing;
+insert into change_node (change, node, state, placement, is_new, taken_at)
+    select w.change, made.id, w.state, w.placement, true, now() from made, node_wanted w join model on w.node = model.id;
+insert into examined_state (node, state, from_at, learned_at)
+    select node.no, w.state, now() - make_interval(days => :days), now() - make_interval(days => :days)
+    from made join node on node.id = made.id cross join node_wanted w join model on w.node = model.id;
 insert into node_key (spki_digest, node, certificate, ends_at, issued_at)
     select sha256(made.id::text::bytea), made.id, certificate, ends_at, issued_at from made, node_key k join model on k.node = model.id;
 insert into node_attribute (node, name, value, from_at, learned_at)
@@ -31,9 +37,9 @@ insert into run_span (node, state, mode, first_at, last_at, count, largest_gap_m
     select made.id, state, s.mode, now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), :spell * 96, 905000,
         now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), 40
     from made, generate_series(:days / :spell - 1, 0, -1) as part, (select run_span.* from run_span join model on run_span.node = model.id order by run_span.id desc limit 1) s;
-insert into node_now (node, memory_epoch, sequence, span, full_status, full_state, full_began, full_run, full_learned, overdue_at, overdue_secs, open_episodes, mark, mark_before,
+insert into node_now (node, memory_epoch, sequence, span, full_status, full_state, full_began, full_run, full_learned, overdue_at, ran_at, known_until, known_learned, overdue_secs, open_episodes, mark, mark_before,
         has_epoch, has_counter, has_state, heard_span, heard_at, promised_at, on_time_until, silent_after, clock_off_ms, attributes_digest)
-    select made.id, gen_random_uuid(), :days * 96, case when status = 'in_line' then s.id end, status, full_state, at, gen_random_uuid(), at, at + interval '46 min', w.overdue_secs,
+    select made.id, gen_random_uuid(), :days * 96, case when status = 'in_line' then s.id end, status, full_state, at, gen_random_uuid(), at, at + interval '46 min', at, at + interval '46 min', at, w.overdue_secs,
         (status = 'drift_found')::int, gen_random_uuid(), gen_random_uuid(), has_epoch, has_counter, has_state, h.id, at, at + interval '15 min',
         at + interval '16.5 min', at + interval '45 min', 12, attributes_digest
     from made cross join node_now w join model on w.node = model.id
@@ -43,6 +49,10 @@ insert into node_exception (node, name, address, severity, outcome, message, sin
     select made.id, name, case status when 'drift_found' then 'file:/etc/issue' when 'failed' then 'package:openssh-server' when 'unmet' then 'probe:quay-clock' else 'file:/etc/kiosk/' || n % 7 || '.conf' end,
         'high', case status when 'drift_found' then 'drifted' when 'rollout_waiting' then 'waiting' else status end, 'its node only observes', now() - interval '5 hours', gen_random_uuid()
     from made join node on node.id = made.id where status <> 'in_line';
+insert into deviation (node, desired, cause, from_at, learned_at, run)
+    select node.no, d.id, case status when 'failed' then 'failed' when 'unmet' then 'needs_person' when 'drift_found' then 'drift' else 'waiting' end,
+        now() - interval '5 hours', now() - interval '5 hours', gen_random_uuid()
+    from node_exception e join made on made.id = e.node join node on node.id = e.node join clause_address a on a.address = e.address join desired_clause d on d.address = a.id;
 insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run, learned_at)
     select id, 'file:/etc/issue', 'high', 'w1:0', at, at + interval '15 min', gen_random_uuid(), at + interval '15 min', 'corrected', gen_random_uuid(), at + interval '15 min'
     from made, generate_series(1, :days) as day, lateral (select now() - day * interval '1 day' + random() * interval '1 day' as at) as moment where (n + day) % 100 < 3;

@@ -8,11 +8,11 @@ const SHELL: &str = "/etc/kiosk/shell.conf";
 
 fn figures(fleet: &Fleet, more: &[&str]) -> Value {
     let arguments = [&["compliance", "--output", "json"], more].concat();
-    serde_json::from_str(well(&fleet.client(&arguments))).unwrap()
+    serde_json::from_str(well(&fleet.client(&arguments))).expect("as asked")
 }
 
 fn now(fleet: &Fleet) -> String {
-    figures(fleet, &[])["as_of"].as_str().unwrap().to_owned()
+    figures(fleet, &[])["as_of"].as_str().expect("as asked").to_owned()
 }
 
 /// How many clauses of a node have an outcome, as its page lists them: another way than by the history.
@@ -20,8 +20,8 @@ fn listed(fleet: &Fleet, node: &str, is_in_line: bool) -> usize {
     let (status, body) =
         fleet.curl().with_token(fleet.administrator()).get(&format!("/api/nodes/{node}/clauses"));
     assert_eq!(status, 200, "{body}");
-    let clauses: Value = serde_json::from_str(&body).unwrap();
-    let outcomes = clauses["clauses"].as_array().unwrap().iter().map(|clause| &clause["outcome"]);
+    let clauses: Value = serde_json::from_str(&body).expect("as asked");
+    let outcomes = clauses["clauses"].as_array().expect("as asked").iter().map(|clause| &clause["outcome"]);
     outcomes
         .filter(|outcome| {
             *outcome != "idle" && (*outcome == "in_line" || *outcome == "corrected") == is_in_line
@@ -48,7 +48,7 @@ fn a_drift_lowers_the_rate_while_it_lasts_and_the_past_stays_as_it_was() {
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
     let handed_out = figures(&fleet, &["--by", "node"]);
     assert_eq!(handed_out["clauses"]["compliant"], 0, "nothing was examined: {handed_out}");
-    assert!(handed_out["clauses"]["unexamined"].as_u64().unwrap() > 0, "{handed_out}");
+    assert!(handed_out["clauses"]["unexamined"].as_u64().expect("as asked") > 0, "{handed_out}");
     ran(&kiosk);
     ran(&other);
     let whole = figures(&fleet, &[]);
@@ -64,7 +64,7 @@ fn a_drift_lowers_the_rate_while_it_lasts_and_the_past_stays_as_it_was() {
     // A person changes a file; the node only observes.
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
     well(&kiosk.run(&["check-in"]));
-    kiosk.root.write(SHELL, "{}").unwrap();
+    kiosk.root.write(SHELL, "{}").expect("as asked");
     ran(&kiosk);
     let drifted = figures(&fleet, &["--by", "cause"]);
     assert_eq!(drifted["clauses"]["noncompliant"], listed(&fleet, "kiosk-auken-1", false), "{drifted}");
@@ -72,7 +72,7 @@ fn a_drift_lowers_the_rate_while_it_lasts_and_the_past_stays_as_it_was() {
     let row = |by: &str, key: &str, figures: &Value| {
         figures["rows"]
             .as_array()
-            .unwrap()
+            .expect("as asked")
             .iter()
             .find(|row| row["key"] == key)
             .unwrap_or_else(|| panic!("{by} {key}: {figures}"))
@@ -108,7 +108,7 @@ fn a_drift_lowers_the_rate_while_it_lasts_and_the_past_stays_as_it_was() {
     assert_eq!((&first["nodes_in_all"], &first["clauses"]["unexamined"]), (&3.into(), &0.into()));
 
     // A node that left is not of the fleet any more, and was.
-    let in_all = |more: &[&str]| figures(&fleet, more)["nodes_in_all"].as_u64().unwrap();
+    let in_all = |more: &[&str]| figures(&fleet, more)["nodes_in_all"].as_u64().expect("as asked");
     well(&fleet.client(&["node", "retire", "kiosk-tern-1", "--because", "sold", "--confirm", "1"]));
     assert_eq!((in_all(&[]), in_all(&["--as-of", &found])), (2, 3));
 }

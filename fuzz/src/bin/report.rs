@@ -20,7 +20,7 @@ fuzz_target!(|json: &[u8]| {
     let _ = plain(&report, report.run, Vec::new());
     let mut report = report.bounded();
     assert_eq!(report.clone().bounded(), report, "bounded once is bounded");
-    bounded_times(&mut report, Timestamp::now());
+    bounded_times(&mut report, jiff::SignedDuration::ZERO, Timestamp::now());
     for result in &report.clauses {
         let _ = ExceptionSort::of(result);
     }

@@ -35,7 +35,7 @@ pub async fn figures(
     if known_at < at {
         return Err(ApiError::invalid("as_known_at", format!("nothing of {at} was known before it")));
     }
-    let moment = Moment { at, known_at };
+    let moment = Moment { at, known_at, is_now: at == now };
     let db = db.inner();
     let Narrowed { by: narrowing, undecidable } = narrowed(db, filter, now).await?;
     let undecidable = undecidable + undecided(db, &narrowing).await?;

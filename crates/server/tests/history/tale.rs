@@ -110,10 +110,10 @@ impl Tale {
         };
         let (one, other) = (any(random), any(random));
         match question {
-            0 => Moment { at: self.end, known_at: self.end },
-            1..4 => Moment { at: one, known_at: self.end },
-            4..6 => Moment { at: one, known_at: one },
-            _ => Moment { at: one.min(other), known_at: one.max(other) },
+            0 | 1 => Moment { at: self.end, known_at: self.end, is_now: question == 0 },
+            2..4 => Moment { at: one, known_at: self.end, is_now: false },
+            4..6 => Moment { at: one, known_at: one, is_now: false },
+            _ => Moment { at: one.min(other), known_at: one.max(other), is_now: false },
         }
     }
 }
@@ -214,7 +214,9 @@ impl Teller<'_> {
                      values ('p', 'harbour', '[]', 'enforce', '{{}}', '', 3600) on conflict (digest) do update set stage = excluded.stage returning id),
                  made as (insert into change (epoch, kind, what, who, edits, status, drafted_at, ended_at)
                      values (1, 'group', 'set', 'tor.havik', '[]', 'handed_out', '{now}', '{now}') returning no)
-             insert into change_node (change, node, state, placement, is_new) select no, '{id}', {row}, placed.id, true from made, placed"
+            , given as (insert into change_node (change, node, state, placement, is_new) select no, '{id}', {row}, placed.id, true from made, placed)
+             insert into node_wanted (node, state, placement, epoch, counter, settings_since) select '{id}', {row}, placed.id, 1, 1, '{now}' from placed
+                 on conflict (node) do update set state = excluded.state"
         ))
         .await;
         let desired = state.map(|state| self.states[state].2.clone());
