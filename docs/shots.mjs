@@ -25,6 +25,7 @@ await shot('nodes', '/nodes?filter=labels.site+in+["auken",+"brisk"]', 'Last ful
 await shot('node', '/nodes/gate-auken-1?clause=file:/etc/gate/tariffs.csv', 'Result in the run');
 await page.getByRole('link', { name: 'Result in the run' }).click();
 await shot('run', undefined, 'Began');
+await shot('compliance', '/compliance', 'without any deviation');
 await shot('changes', '/changes', 'Changes of desired state');
 await shot('change', `/changes/${process.env.CHANGE}`, 'Impact');
 await shot('kits', '/kits', 'Served in');

@@ -79,6 +79,10 @@ export const api = {
   welcomeFor: (secret: string) => answer(client.POST('/api/welcome/for', { body: secret })),
   welcome: (body: Schemas['Welcome']) => answer(client.POST('/api/welcome', { body })),
   overview: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/overview', { params: { query: filter ? { filter } : {} }, signal })),
+  /** The labels that nodes have, each with its values. */
+  labels: (signal?: AbortSignal) => answer(client.GET('/api/labels', { signal })),
+  compliance: (query: { by: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
+    answer(client.GET('/api/compliance', { params: { query }, signal })),
   nodes: (query: NodesQuery, signal?: AbortSignal) => answer(client.GET('/api/nodes', { params: { query }, signal })),
   node: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}', { params: of(name), signal })),
   clauses: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/clauses', { params: of(name), signal })),

@@ -21,6 +21,11 @@ export function startedBy(by: Schemas['StartedBy']): string {
   return table.started_by[by];
 }
 
+/** Why a clause is not as desired; what is none of these, as it is. */
+export function deviationCause(cause: string): string {
+  return (table.deviation_cause as Record<string, string>)[cause] ?? cause;
+}
+
 /** How a drift episode ended. */
 export function closedAs(closed: Schemas['ClosedAs']): string {
   return table.closed_as[closed];

@@ -55,6 +55,14 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     browser.see("Drift: the node changed");
     browser.see("-idle = 4");
 
+    // The same as a figure, by why it is so; then the node again.
+    browser.click("link", "Compliance");
+    browser.see("1 noncompliant");
+    let text = browser.text().replace('\n', " ");
+    assert!(text.contains("0 of 1 node without any deviation"), "{text}");
+    browser.click("button", "cause");
+    browser.see("drift");
+    browser.click("button", "node");
     browser.click("link", "kiosk-auken-1");
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
     well(&kiosk.run(&["daemon", "--once"]));

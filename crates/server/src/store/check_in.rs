@@ -43,11 +43,14 @@ pub struct PlainRow {
 const HAS_WANTED: &str = "(new.has_counter = w.counter and new.has_epoch = w.epoch)";
 
 /// How the node's row follows when it learned its settings, those of the placement `p`: its next full run is overdue by those that
-/// it knows, and never before it could know them.
+/// it knows, and never before it could know them. What its last run found counts as long.
 const LEARNED: &str =
     "overdue_secs = case when (new.has_counter = w.counter and new.has_epoch = w.epoch) then p.overdue_secs else n.overdue_secs end,
                  overdue_at = case when (new.has_counter = w.counter and new.has_epoch = w.epoch) and p.overdue_secs is distinct from n.overdue_secs
-                     then new.heard_at + make_interval(secs => p.overdue_secs) else n.overdue_at end";
+                     then new.heard_at + make_interval(secs => p.overdue_secs) else n.overdue_at end,
+                 known_until = case when (new.has_counter = w.counter and new.has_epoch = w.epoch) and p.overdue_secs is distinct from n.overdue_secs and n.known_until > new.heard_at
+                     then greatest(n.ran_at + make_interval(secs => p.overdue_secs), least(n.known_until, new.heard_at + make_interval(secs => p.overdue_secs)))
+                     else n.known_until end";
 
 /// How a span is lengthened by the check-in `c`.
 const LENGTHENED: &str = "last_at = c.heard_at, count = count + 1, promised_at = c.promised_at, clock_off_ms = c.clock_off_ms,

@@ -170,7 +170,7 @@ const IS_EQUAL: &str = "s.state = r.state and s.mode = r.mode
 
 /// The time of the run `r` by the server's clock, as [`run_time`](constans_core::compliance::run_time) has it.
 const RAN_AT: &str =
-    "greatest(n.ran_at, least(r.learned_at, r.began - make_interval(secs => n.clock_off_ms / 1000.0)))";
+    "least(r.learned_at, greatest(n.ran_at, r.began - make_interval(secs => n.clock_off_ms / 1000.0)))";
 
 /// Lengthens a span by one equal run. Returns whether it was one.
 pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> sqlx::Result<bool> {

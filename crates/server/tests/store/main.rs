@@ -8,6 +8,7 @@ mod database;
 mod event;
 mod freeze;
 mod job;
+mod known_until;
 mod narrowing;
 mod node;
 mod page;

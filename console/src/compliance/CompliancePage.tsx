@@ -1,0 +1,173 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import TextField from '@mui/material/TextField';
+import ToggleButton from '@mui/material/ToggleButton';
+import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
+import Typography from '@mui/material/Typography';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { useSearchParams } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { FilterField } from '../nodes/FilterField';
+import { asArgument, useFilter } from '../nodes/filter';
+import { Page } from '../shell/Page';
+import { QueryView } from '../shell/QueryView';
+import { exact } from '../words/time';
+import { count } from '../words/words';
+import { ComplianceTable } from './ComplianceTable';
+import { rateWords } from './rate';
+import { Legend } from './ShareBar';
+
+const DIMENSIONS = ['control', 'baseline', 'release', 'severity', 'cause', 'group', 'stage', 'node', 'clause'];
+/** Labels with more values than this are names rather than places. */
+const MOST_VALUES = 50;
+const MOST_LABELS = 4;
+
+/** How many clauses and nodes are as desired: now, or as of a moment. */
+export function CompliancePage() {
+  const [filter, setFilter] = useFilter();
+  const [parameters, setParameters] = useSearchParams();
+  const by = parameters.get('by') ?? 'control';
+  const asOf = parameters.get('as_of') ?? '';
+  const set = (name: string, value: string) =>
+    setParameters((before) => {
+      const after = new URLSearchParams(before);
+      if (value) after.set(name, value);
+      else after.delete(name);
+      return after;
+    });
+  const labels = useQuery({ queryKey: ['labels'], queryFn: ({ signal }) => api.labels(signal), staleTime: 300_000 });
+  const compliance = useQuery({
+    queryKey: ['compliance', filter, by, asOf],
+    queryFn: ({ signal }) => api.compliance({ by, filter: filter || undefined, as_of: asOf || undefined }, signal),
+    placeholderData: keepPreviousData,
+    // The past alters only if a report comes late.
+    refetchInterval: asOf ? false : undefined,
+  });
+  return (
+    <Page title="Compliance" heading={null}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
+        <FilterField filter={filter} onFilter={setFilter} error={compliance.error} />
+        <AsOf asOf={asOf} onAsOf={(asOf) => set('as_of', asOf)} />
+        <CopiedCommand command={`constans compliance --by ${by}${asArgument(filter)}${asOf && ` --as-of ${asOf}`}`} />
+      </Box>
+      <QueryView query={compliance}>
+        {(compliance) => (
+          <>
+            <Card>
+              <LeadingFigures compliance={compliance} />
+            </Card>
+            <Box sx={{ mt: 2 }}>
+              <Card>
+                <Box sx={{ display: 'flex', gap: 2, justifyContent: 'space-between', alignItems: 'center', flexWrap: 'wrap', mb: 1 }}>
+                  <ToggleButtonGroup exclusive size="small" value={by} onChange={(_, by: string | null) => by && set('by', by)} aria-label="Count by">
+                    {dimensions(labels.data ?? {}, by).map((dimension) => (
+                      <ToggleButton key={dimension} value={dimension} sx={{ textTransform: 'none', py: 0.25 }}>
+                        {dimension}
+                      </ToggleButton>
+                    ))}
+                  </ToggleButtonGroup>
+                  <Legend />
+                </Box>
+                <ComplianceTable by={by} rows={compliance.rows} hasMoreRows={compliance.has_more_rows} />
+              </Card>
+            </Box>
+          </>
+        )}
+      </QueryView>
+    </Page>
+  );
+}
+
+/** What can be counted by: also the labels with few values, and the chosen one. */
+function dimensions(labels: Record<string, string[]>, by: string): string[] {
+  const few = Object.entries(labels).filter(([, values]) => values.length <= MOST_VALUES);
+  const ofLabels = few.slice(0, MOST_LABELS).map(([label]) => `label:${label}`);
+  return [...new Set([...DIMENSIONS, ...ofLabels, by])];
+}
+
+/** The moment that is asked about, in the reader's zone; the address has it in UTC. */
+function AsOf({ asOf, onAsOf }: { asOf: string; onAsOf: (asOf: string) => void }) {
+  const chosen = (local: string) => {
+    const at = new Date(local);
+    if (!Number.isNaN(at.getTime())) onAsOf(`${at.toISOString().slice(0, 19)}Z`);
+  };
+  return (
+    <Box sx={{ display: 'flex', gap: 1, alignItems: 'center', whiteSpace: 'nowrap' }}>
+      <TextField
+        type="datetime-local"
+        size="small"
+        value={asOf ? local(asOf) : ''}
+        onChange={(event) => chosen(event.target.value)}
+        slotProps={{ htmlInput: { 'aria-label': 'As of' } }}
+      />
+      {asOf ? <Button onClick={() => onAsOf('')}>Now</Button> : <Typography sx={{ color: 'text.secondary' }}>as of now</Typography>}
+    </Box>
+  );
+}
+
+function local(asOf: string): string {
+  const at = new Date(asOf);
+  return new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+}
+
+function LeadingFigures({ compliance }: { compliance: Schemas['Compliance'] }) {
+  const { nodes, clauses } = compliance;
+  const counted = nodes.without_deviation + nodes.with_deviation + nodes.not_known;
+  const all = clauses.compliant + clauses.noncompliant + clauses.unexamined + clauses.unknown;
+  const withoutClauses = compliance.nodes_in_all - counted;
+  const more = [
+    [clauses.noncompliant, 'noncompliant'],
+    [clauses.unexamined, 'unexamined'],
+    [clauses.unknown, 'unknown'],
+    [clauses.in_doubt, 'in doubt: in the window of a drift that was found later'],
+  ] as const;
+  return (
+    <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 6, rowGap: 1 }}>
+      <Figure number={nodes.without_deviation} words={`of ${count(counted, 'node')}`} more="without any deviation" />
+      <Figure
+        number={nodes.with_critical}
+        words={nodes.with_critical === 1 ? 'node with a' : 'nodes with a'}
+        more="critical deviation"
+        isBad={nodes.with_critical > 0}
+      />
+      <Box>
+        <Typography>
+          <b>{rateWords(compliance.rate_basis_points)}</b> of {count(all, 'clause')} on nodes compliant
+        </Typography>
+        {more
+          .filter(([number]) => number > 0)
+          .map(([number, words]) => (
+            <Typography key={words} sx={{ fontSize: 14, color: 'text.secondary' }}>
+              {number.toLocaleString('en')} {words}
+            </Typography>
+          ))}
+      </Box>
+      <Box sx={{ color: 'text.secondary' }}>
+        <Typography sx={{ fontSize: 14 }}>as of {exact(compliance.as_of)}</Typography>
+        {nodes.not_known > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.not_known, 'node')} not wholly known</Typography>}
+        {withoutClauses > 0 && (
+          <Typography sx={{ fontSize: 14 }}>{count(withoutClauses, 'node')} without clauses: nothing is assigned, or it cannot be resolved</Typography>
+        )}
+        {compliance.undecidable > 0 && (
+          <Typography sx={{ fontSize: 14 }}>{count(compliance.undecidable, 'node')} did not report a field that the filter reads</Typography>
+        )}
+      </Box>
+    </Box>
+  );
+}
+
+function Figure({ number, words, more, isBad = false }: { number: number; words: string; more: string; isBad?: boolean }) {
+  return (
+    <Box>
+      <Typography>
+        <Box component="span" sx={{ fontSize: 28, fontWeight: 600, color: isBad ? 'error.main' : 'text.primary' }}>
+          {number.toLocaleString('en')}
+        </Box>{' '}
+        {words}
+      </Typography>
+      <Typography>{more}</Typography>
+    </Box>
+  );
+}

@@ -1,0 +1,96 @@
+import Link from '@mui/material/Link';
+import Table from '@mui/material/Table';
+import TableBody from '@mui/material/TableBody';
+import TableCell from '@mui/material/TableCell';
+import TableHead from '@mui/material/TableHead';
+import TableRow from '@mui/material/TableRow';
+import Typography from '@mui/material/Typography';
+import { Link as RouterLink } from 'react-router';
+import type { Schemas } from '../api/client';
+import { mono } from '../looks/theme';
+import { listOf } from '../nodes/filter';
+import { deviationCause } from '../words/words';
+import { rateWords } from './rate';
+import { ShareBar } from './ShareBar';
+
+const NUMBERS = ['noncompliant', 'unexamined', 'unknown'] as const;
+
+/** Clauses and nodes by the keys of a dimension, those with the most noncompliant clauses first. */
+export function ComplianceTable({ by, rows, hasMoreRows }: { by: string; rows: Schemas['ComplianceRow'][]; hasMoreRows: boolean }) {
+  if (rows.length === 0) return <Typography>There are no clauses to count.</Typography>;
+  return (
+    <>
+      <Table size="small" aria-label={`Compliance by ${by}`}>
+        <TableHead>
+          <TableRow>
+            <TableCell>{by}</TableCell>
+            <TableCell>clauses</TableCell>
+            <TableCell align="right">compliant</TableCell>
+            {NUMBERS.map((number) => (
+              <TableCell key={number} align="right">
+                {number}
+              </TableCell>
+            ))}
+            <TableCell align="right">nodes without deviation</TableCell>
+            <TableCell align="right">nodes with a critical one</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {rows.map((row) => (
+            <ComplianceTableRow key={row.key ?? ''} by={by} row={row} />
+          ))}
+        </TableBody>
+      </Table>
+      {hasMoreRows && <Typography sx={{ mt: 1, color: 'text.secondary' }}>There are more: use a filter, or count by something else.</Typography>}
+    </>
+  );
+}
+
+function ComplianceTableRow({ by, row }: { by: string; row: Schemas['ComplianceRow'] }) {
+  const { nodes, clauses } = row;
+  const of = nodes.without_deviation + nodes.with_deviation + nodes.not_known;
+  const address = row.key ? addressOf(by, row.key) : undefined;
+  const words = by === 'cause' ? deviationCause : String;
+  const key = row.key ? words(row.key) : `no ${by}`;
+  return (
+    <TableRow>
+      <TableCell sx={{ fontFamily: row.key ? mono : undefined, fontSize: 13, overflowWrap: 'anywhere' }}>
+        {address ? (
+          <Link component={RouterLink} to={address}>
+            {key}
+          </Link>
+        ) : (
+          key
+        )}
+      </TableCell>
+      <TableCell sx={{ width: '25%' }}>
+        <ShareBar clauses={clauses} />
+      </TableCell>
+      <TableCell align="right">{rateWords(row.rate_basis_points)}</TableCell>
+      {NUMBERS.map((number) => (
+        <TableCell key={number} align="right">
+          {clauses[number].toLocaleString('en')}
+        </TableCell>
+      ))}
+      <TableCell align="right">
+        {nodes.without_deviation.toLocaleString('en')} of {of.toLocaleString('en')}
+      </TableCell>
+      <TableCell align="right">{nodes.with_critical.toLocaleString('en')}</TableCell>
+    </TableRow>
+  );
+}
+
+function labelField(label: string): string {
+  return /^[A-Za-z_]\w*$/.test(label) ? `labels.${label}` : `labels[${JSON.stringify(label)}]`;
+}
+
+/** Where the nodes of a key are listed. */
+function addressOf(by: string, key: string): string | undefined {
+  const text = JSON.stringify(key);
+  if (by === 'node') return `/nodes/${encodeURIComponent(key)}`;
+  if (by === 'stage') return listOf(`node.stage == ${text}`);
+  if (by === 'group') return listOf(`${text} in node.groups`);
+  if (by === 'release') return listOf(`${text} in node.releases`);
+  if (by.startsWith('label:')) return listOf(`${labelField(by.slice('label:'.length))} == ${text}`);
+  return undefined;
+}
