@@ -58,7 +58,7 @@ fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_lo
     // The same as a figure, by why it is so; then the node again.
     browser.click("link", "Compliance");
     browser.see("1 noncompliant");
-    let text = browser.text().replace('\n', " ");
+    let text = browser.text().split_whitespace().collect::<Vec<_>>().join(" ");
     assert!(text.contains("0 of 1 node without any deviation"), "{text}");
     browser.click("button", "cause");
     browser.see("drift");
