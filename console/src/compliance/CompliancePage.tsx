@@ -100,7 +100,7 @@ function AsOf({ asOf, onAsOf }: { asOf: string; onAsOf: (asOf: string) => void }
         size="small"
         value={asOf ? local(asOf) : ''}
         onChange={(event) => chosen(event.target.value)}
-        slotProps={{ htmlInput: { 'aria-label': 'As of' } }}
+        slotProps={{ htmlInput: { 'aria-label': 'As of', sx: { py: 0.75 } } }}
       />
       {asOf ? <Button onClick={() => onAsOf('')}>Now</Button> : <Typography sx={{ color: 'text.secondary' }}>as of now</Typography>}
     </Box>

@@ -23,16 +23,16 @@ export function ComplianceTable({ by, rows, hasMoreRows }: { by: string; rows: S
       <Table size="small" aria-label={`Compliance by ${by}`}>
         <TableHead>
           <TableRow>
-            <TableCell>{by}</TableCell>
-            <TableCell>clauses</TableCell>
-            <TableCell align="right">compliant</TableCell>
+            <TableCell>{titled(by)}</TableCell>
+            <TableCell>Clauses</TableCell>
+            <TableCell align="right">Compliant</TableCell>
             {NUMBERS.map((number) => (
               <TableCell key={number} align="right">
-                {number}
+                {titled(number)}
               </TableCell>
             ))}
-            <TableCell align="right">nodes without deviation</TableCell>
-            <TableCell align="right">nodes with a critical one</TableCell>
+            <TableCell align="right">Nodes without deviation</TableCell>
+            <TableCell align="right">Nodes with a critical one</TableCell>
           </TableRow>
         </TableHead>
         <TableBody>
@@ -44,6 +44,10 @@ export function ComplianceTable({ by, rows, hasMoreRows }: { by: string; rows: S
       {hasMoreRows && <Typography sx={{ mt: 1, color: 'text.secondary' }}>There are more: use a filter, or count by something else.</Typography>}
     </>
   );
+}
+
+function titled(word: string): string {
+  return word.charAt(0).toUpperCase() + word.slice(1);
 }
 
 function ComplianceTableRow({ by, row }: { by: string; row: Schemas['ComplianceRow'] }) {

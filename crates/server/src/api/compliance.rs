@@ -75,7 +75,7 @@ fn dimension(written: &str) -> Result<Dimension, ApiError> {
             let key = written.strip_prefix("label:").ok_or_else(|| {
                 ApiError::invalid(
                     "by",
-                    "it is control, baseline, release, severity, cause, group, stage, label:KEY, node or clause",
+                    format!("`{written}` cannot be counted by: take control, baseline, release, severity, cause, group, stage, label:KEY, node or clause"),
                 )
             })?;
             check_label(key, "").map_err(|because| ApiError::invalid("by", because))?;
