@@ -4,7 +4,7 @@ import { useEffect, useState } from 'react';
 /** Changes within this time cause one refresh, in milliseconds. */
 const GATHER_MS = 250;
 
-/** Refreshes the page on events of the server. Returns whether the connection is open. */
+/** Refreshes the page on events of the server, but for queries that cost it much, whose `meta` says so. Returns whether the connection is open. */
 export function useLive(): boolean {
   const queries = useQueryClient();
   const [isConnected, setConnected] = useState(true);
@@ -14,7 +14,7 @@ export function useLive(): boolean {
     source.addEventListener('changed', () => {
       timer ??= setTimeout(() => {
         timer = undefined;
-        void queries.invalidateQueries();
+        void queries.invalidateQueries({ predicate: (query) => !query.meta?.isRefreshedByTimeOnly });
       }, GATHER_MS);
     });
     source.addEventListener('activities', () => void queries.invalidateQueries({ queryKey: ['activities'] }));

@@ -42,6 +42,7 @@ export function CompliancePage() {
     queryKey: ['compliance', filter, by, asOf],
     queryFn: ({ signal }) => api.compliance({ by, filter: filter || undefined, as_of: asOf || undefined }, signal),
     placeholderData: keepPreviousData,
+    meta: { isRefreshedByTimeOnly: true },
     // The past alters only if a report comes late.
     refetchInterval: asOf ? false : undefined,
   });
