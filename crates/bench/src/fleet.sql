@@ -50,7 +50,7 @@ insert into node_exception (node, name, address, severity, outcome, message, sin
         'high', case status when 'drift_found' then 'drifted' when 'rollout_waiting' then 'waiting' else status end, 'its node only observes', now() - interval '5 hours', gen_random_uuid()
     from made join node on node.id = made.id where status <> 'in_line';
 insert into deviation (node, desired, cause, from_at, learned_at, run)
-    select node.no, d.id, case status when 'failed' then 'failed' when 'unmet' then 'needs_person' when 'drift_found' then 'drift' else 'waiting' end,
+    select node.no, d.id, case status when 'unmet' then 'needs_person' when 'drift_found' then 'drift' when 'rollout_waiting' then 'waiting' else status end,
         now() - interval '5 hours', now() - interval '5 hours', gen_random_uuid()
     from node_exception e join made on made.id = e.node join node on node.id = e.node join clause_address a on a.address = e.address join desired_clause d on d.address = a.id;
 insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run, learned_at)
