@@ -914,8 +914,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * All persons, with roles, sessions and tokens.
-         * @description All persons, with roles, sessions and tokens.
+         * All persons, with roles, sessions and tokens; those first who were added first.
+         * @description All persons, with roles, sessions and tokens; those first who were added first.
          */
         get: operations["get_api_people"];
         put?: never;
@@ -9852,7 +9852,12 @@ export interface operations {
     };
     get_api_people: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9862,6 +9867,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9895,8 +9902,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -188,7 +188,8 @@ fn role_path(person: &str, role: &str) -> String {
 }
 
 async fn list_people(server: &Server) -> Result<(), ClientError> {
-    let people: Vec<Person> = server.get("/api/people").await?;
+    let mut people: Vec<Person> = server.get_all("/api/people").await?;
+    people.sort_by(|one, other| one.name.cmp(&other.name));
     if server.says_json(&people) {
         return Ok(());
     }

@@ -12,11 +12,13 @@ use rocket::serde::json::Json;
 use rocket::{State, delete, get, put};
 use sqlx::PgPool;
 
-/// All persons, with roles, sessions and tokens.
-#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Vec<Person>)))]
-#[get("/api/people")]
-pub async fn list(_caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<Vec<Person>> {
-    Ok(Json(person::list(db.inner()).await?.into_iter().map(shown).collect()))
+/// All persons, with roles, sessions and tokens; those first who were added first.
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), params(PageQuery), responses((status = 200, body = Vec<Person>)))]
+#[get("/api/people?<page..>")]
+pub async fn list(page: PageQuery, _caller: Allowed<PeopleManage>, db: &State<PgPool>) -> PageAnswer<Person> {
+    let range = page.range()?;
+    let rows = person::list(db.inner(), &range).await?;
+    Page::of_rows(rows, &range, ListedRow::cursor).shown(|row| Ok(shown(row)))
 }
 
 fn shown(row: ListedRow) -> Person {

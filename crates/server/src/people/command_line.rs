@@ -152,7 +152,16 @@ fn operator() -> String {
 pub async fn person(command: PersonCommand) -> Result<(), LaunchError> {
     match command {
         PersonCommand::List { at } => {
-            let people = person::list(&open(&at).await?).await.map_err(LaunchError::Database)?;
+            let db = open(&at).await?;
+            let mut people = Vec::new();
+            let mut range = PageRange { after: None, size: MAX_PAGE };
+            loop {
+                let page = person::list(&db, &range).await.map_err(LaunchError::Database)?;
+                let Some(last) = page.last() else { break };
+                range.after = Some(last.cursor());
+                people.extend(page);
+            }
+            people.sort_by(|one, other| one.name.cmp(&other.name));
             for row in &people {
                 let seen = row
                     .last_at

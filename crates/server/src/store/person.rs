@@ -1,5 +1,6 @@
 //! Persons: their roles, passwords, one-time links and sessions.
 
+use super::cursor::{Cursor, PageRange};
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::{PgConnection, PgExecutor};
@@ -145,9 +146,16 @@ pub struct ListedRow {
     pub last_at: Option<SqlTimestamp>,
 }
 
-/// Returns all persons who were not removed, by name; at most 10,000.
-pub async fn list(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<ListedRow>> {
-    sqlx::query_as(include_str!("sql/person/list.sql")).bind(sql_now()).fetch_all(db).await
+impl ListedRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.created_at.to_jiff(), key: self.name.clone() }
+    }
+}
+
+/// Returns a page of the persons who were not removed, those first who were added first.
+pub async fn list(db: impl PgExecutor<'_>, range: &PageRange) -> sqlx::Result<Vec<ListedRow>> {
+    range.bind(sqlx::query_as(include_str!("sql/person/list.sql"))).bind(sql_now()).fetch_all(db).await
 }
 
 /// Adds a one-time link for a person, or for the first administrator. Older ones for the same end.

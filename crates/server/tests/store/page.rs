@@ -2,7 +2,7 @@
 
 use crate::database::Database;
 use constans_server::store::cursor::{Cursor, PageRange};
-use constans_server::store::{episode, freeze, invitation, joining, refused_request, release, token};
+use constans_server::store::{episode, freeze, invitation, joining, person, refused_request, release, token};
 
 /// The first page of a list.
 pub fn first_page() -> PageRange {
@@ -38,7 +38,7 @@ async fn pages_one_after_the_other_are_the_whole_list() {
     let kiosk = database.node("kiosk-auken-1").await;
     database
         .run(&format!(
-            "insert into person (name, roles, created_at) values ('tor.havik', '{{operator}}', now()), ('pia.lund', '{{author}}', now());
+            "insert into person (name, roles, created_at) values ('tor.havik', '{{operator}}', now()), ('pia.lund', '{{author}}', now()), ('ilse.maren', '{{administrator}}', now() + interval '1 second');
              insert into release (kit, version, digest, summary, requires, files, published_by, published_at)
                  select 'gate-reader', '1.' || n || '.0', n::text, '', '{{}}', '[]', 'pia.lund', '2026-11-20T08:00:00Z'::timestamptz + interval '1 day' * (n / 3)
                  from generate_series(0, 6) n;
@@ -89,6 +89,9 @@ async fn pages_one_after_the_other_are_the_whole_list() {
         refused_request::RefusedRow::cursor, |row| row.from_where.clone());
     assert_eq!(refused.len(), 5);
     assert_eq!(refused[..2], ["192.0.2.4", "192.0.2.3"], "those that were last met first");
+    let people = read_in_pages!(range => person::list(db, &range).await.unwrap(),
+        person::ListedRow::cursor, |row| row.name.clone());
+    assert_eq!(people, ["pia.lund", "tor.havik", "ilse.maren"], "those first who were added first");
     let freezes = read_in_pages!(range => freeze::list(db, &range, true).await.unwrap(),
         freeze::ListedRow::cursor, |row| row.no);
     assert_eq!(freezes, [12, 11, 10, 9, 8, 7, 6, 5, 4, 3, 2, 1]);
