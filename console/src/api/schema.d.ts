@@ -794,8 +794,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The runs of a node, the newest first, 200 per page; equal uneventful ones are one entry.
-         * @description The runs of a node, the newest first, 200 per page; equal uneventful ones are one entry.
+         * The runs of a node, the newest first, 200 per page; runs that found the same are one entry.
+         * @description The runs of a node, the newest first, 200 per page; runs that found the same are one entry.
          */
         get: operations["get_api_nodes_name_runs"];
         put?: never;
@@ -3769,6 +3769,24 @@ export interface components {
              */
             renew_after: string;
         };
+        /** @description Runs that found what the run before them found, and changed nothing. */
+        Repeats: {
+            /**
+             * Format: int64
+             * @description How many.
+             */
+            count: number;
+            /**
+             * Format: date-time
+             * @description When the last of them began, by the clock of the node.
+             */
+            last: string;
+            /**
+             * Format: date-time
+             * @description When the server learned it.
+             */
+            learned: string;
+        };
         /** @description A service that restarts. */
         Restart: {
             /** @description Its clause. */
@@ -3848,7 +3866,7 @@ export interface components {
             /** @description The desired state. */
             wanted: components["schemas"]["Wanted"];
         };
-        /** @description One run, or a span of equal uneventful ones. */
+        /** @description One run, or a span of runs that found the same. */
         RunSummary: {
             /**
              * Format: date-time
@@ -3878,7 +3896,7 @@ export interface components {
             partial?: boolean;
             /**
              * Format: uuid
-             * @description The run; none for a span of uneventful ones.
+             * @description The run, or the first of the span, which is kept whole; none if all was in line.
              */
             run?: string | null;
             /** @description The digest of the state. */
@@ -4011,6 +4029,7 @@ export interface components {
         };
         /** @description A run with its words. */
         ShownRun: components["schemas"]["RunReport"] & {
+            repeats?: components["schemas"]["Repeats"] | null;
             /** @description The same in words. */
             words: components["schemas"]["RunWords"];
         };

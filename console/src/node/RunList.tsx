@@ -9,11 +9,10 @@ import { Address } from '../looks/Address';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { clock, exact } from '../words/time';
 import { count, statusWords } from '../words/words';
-import { alike } from './alike';
 
 const FIRST = 12;
 
-/** The runs of a node, the newest first; equal uneventful ones are one line. `onOlder` brings those before them, if there are any. */
+/** The runs of a node, the newest first; runs that found the same are one line. `onOlder` brings those before them, if there are any. */
 export function RunList({ node, runs, onOlder }: { node: string; runs: Schemas['RunSummary'][]; onOlder?: () => void }) {
   const [showsAll, setShowsAll] = useState(false);
   if (runs.length === 0) {
@@ -23,17 +22,16 @@ export function RunList({ node, runs, onOlder }: { node: string; runs: Schemas['
       </Typography>
     );
   }
-  const rows = alike(runs);
-  const shown = showsAll ? rows : rows.slice(0, FIRST);
+  const shown = showsAll ? runs : runs.slice(0, FIRST);
   return (
     <>
       <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0, fontSize: 14 }}>
-        {shown.map(({ run, times, since }) => (
+        {shown.map((run) => (
           <Box component="li" key={run.run ?? `${run.began}${run.last}`} sx={{ display: 'flex', gap: 1, py: 0.375 }}>
             <StatusGlyph status={run.status} size={18} />
             <Box sx={{ flex: 1, minWidth: 0 }}>
               <RunWords node={node} run={run} />
-              {times > 1 && <Box component="span" sx={{ color: 'text.secondary' }}>{`, ${times} runs since ${clock(since)}`}</Box>}
+              {run.run && run.count > 1 && <Box component="span" sx={{ color: 'text.secondary' }}>{`, ${run.count} runs since ${clock(run.began)}`}</Box>}
             </Box>
             <Box component="time" dateTime={run.last} title={exact(run.last)} sx={{ color: 'text.secondary', whiteSpace: 'nowrap' }}>
               {clock(run.last)}
@@ -41,12 +39,12 @@ export function RunList({ node, runs, onOlder }: { node: string; runs: Schemas['
           </Box>
         ))}
       </Box>
-      {rows.length > shown.length && (
+      {runs.length > shown.length && (
         <Button variant="text" sx={{ px: 0 }} onClick={() => setShowsAll(true)}>
-          {rows.length - shown.length} more
+          {runs.length - shown.length} more
         </Button>
       )}
-      {rows.length === shown.length && onOlder && (
+      {runs.length === shown.length && onOlder && (
         <Button variant="text" sx={{ px: 0 }} onClick={onOlder}>
           Older runs
         </Button>

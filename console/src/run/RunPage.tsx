@@ -18,7 +18,7 @@ import { PackagesAhead } from './PackagesAhead';
 /** One run: what started it, totals, and for each clause desired and actual values and what was done. */
 export function RunPage() {
   const { name = '', run: id = '' } = useParams();
-  const run = useQuery({ queryKey: ['run', name, id], queryFn: ({ signal }) => api.run(name, id, signal), staleTime: Infinity, refetchInterval: false });
+  const run = useQuery({ queryKey: ['run', name, id], queryFn: ({ signal }) => api.run(name, id, signal), refetchInterval: false });
   return (
     <Page title={`Run of ${name}`} heading={null}>
       <Typography sx={{ fontSize: 14, mb: 0.5 }}>
@@ -86,6 +86,11 @@ function RunHead({ node, report }: { node: string; report: Schemas['ShownRun'] }
           {report.wanted.generation && `, generation ${report.wanted.generation}`}; agent {report.agent}
           {report.root && `, in the private root ${report.root}`}.
         </Typography>
+        {report.repeats && (
+          <Typography sx={{ color: 'text.secondary' }}>
+            Found again by {count(report.repeats.count, 'later run')}, the last at {exact(report.repeats.last)}.
+          </Typography>
+        )}
         {words.left_out && <Typography sx={{ color: 'warning.main' }}>{words.left_out}</Typography>}
       </Card>
     </Box>

@@ -20,7 +20,7 @@ pub fn runs(arguments: &RunsArguments) -> Result<Exit, AgentError> {
             false => {
                 let name = Membership::read(&state_dir)?
                     .map_or(machine.acted_on.machine, |membership| membership.name);
-                anstream::print!("{}", show_kept_run(&name, &report, arguments.verbose));
+                anstream::print!("{}", show_kept_run(&name, &report, None, arguments.verbose));
             }
         }
         return Ok(Exit::Well);

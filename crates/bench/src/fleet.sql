@@ -33,10 +33,10 @@ insert into heard (node, first_at, last_at, count, largest_gap_ms, promised_at, 
     select made.id, now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), :spell * 96, 900000,
         now() - make_interval(days => part * :spell) + interval '15 min', 12
     from made, generate_series(:days / :spell - 1, 0, -1) as part;
-insert into run_span (node, state, mode, first_at, last_at, count, largest_gap_ms, first_learned_at, last_learned_at, largest_delay_ms)
-    select made.id, state, s.mode, now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), :spell * 96, 905000,
+insert into run_span (node, state, mode, status, first_at, last_at, count, largest_gap_ms, first_learned_at, last_learned_at, largest_delay_ms)
+    select made.id, state, s.mode, s.status, now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), :spell * 96, 905000,
         now() - make_interval(days => (part + 1) * :spell), now() - make_interval(days => part * :spell), 40
-    from made, generate_series(:days / :spell - 1, 0, -1) as part, (select run_span.* from run_span join model on run_span.node = model.id order by run_span.id desc limit 1) s;
+    from made, generate_series(:days / :spell - 1, 0, -1) as part, (select run_span.* from run_span join model on run_span.node = model.id where run_span.found is null order by run_span.id desc limit 1) s;
 insert into node_now (node, memory_epoch, sequence, span, full_status, full_state, full_began, full_run, full_learned, overdue_at, ran_at, known_until, known_learned, overdue_secs, open_episodes, mark, mark_before,
         has_epoch, has_counter, has_state, heard_span, heard_at, promised_at, on_time_until, silent_after, clock_off_ms, attributes_digest)
     select made.id, gen_random_uuid(), :days * 96, case when status = 'in_line' then s.id end, status, full_state, at, gen_random_uuid(), at, at + interval '46 min', at, at + interval '46 min', at, w.overdue_secs,

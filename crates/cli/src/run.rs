@@ -4,8 +4,7 @@ use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::{run_line, show_kept_run};
-use constans_wire::report::RunReport;
-use constans_wire::run::RunSummary;
+use constans_wire::run::{RunSummary, ShownRun};
 use jiff::Timestamp;
 
 /// Arguments of `run`.
@@ -17,7 +16,7 @@ pub struct RunArguments {
 
 #[derive(Debug, Subcommand)]
 enum RunCommand {
-    /// List the runs of a node, the newest first; equal uneventful runs are one line
+    /// List the runs of a node, the newest first; runs that found the same are one line
     List {
         #[command(flatten)]
         server: ServerArguments,
@@ -68,9 +67,9 @@ pub async fn run(arguments: &RunArguments) -> Result<(), ClientError> {
         }
         RunCommand::Show { server, node, run, verbose } => {
             let server = Server::open(server)?;
-            let report: RunReport = server.get(&format!("/api/nodes/{node}/runs/{run}")).await?;
-            if !server.says_json(&report) {
-                anstream::print!("{}", show_kept_run(node, &report, *verbose));
+            let run: ShownRun = server.get(&format!("/api/nodes/{node}/runs/{run}")).await?;
+            if !server.says_json(&run) {
+                anstream::print!("{}", show_kept_run(node, &run.report, run.repeats.as_ref(), *verbose));
             }
             Ok(())
         }

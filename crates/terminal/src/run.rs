@@ -5,7 +5,7 @@ use super::words::{count, duration, harmless, style, style_of, styled, time};
 use constans_core::run::{ClauseResult, Counts, Mode, Outcome, PackagePreview};
 use constans_core::state::Excluded;
 use constans_wire::report::RunReport;
-use constans_wire::run::{RunSummary, RunWords};
+use constans_wire::run::{Repeats, RunSummary, RunWords};
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
@@ -20,7 +20,7 @@ pub struct Shown<'a> {
 }
 
 /// Returns a run of earlier as people read it: which it was and what started it, then all of it.
-pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
+pub fn show_kept_run(node: &str, report: &RunReport, repeats: Option<&Repeats>, verbose: bool) -> String {
     let opened = if report.now { ", grace and change window opened" } else { "" };
     let reason = report.reason.as_ref().map(|reason| format!(": {}", harmless(reason))).unwrap_or_default();
     let generation = report
@@ -29,8 +29,18 @@ pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
         .as_ref()
         .map(|generation| format!(", generation {}", harmless(generation)))
         .unwrap_or_default();
+    let again = repeats
+        .map(|repeats| {
+            let runs = usize::try_from(repeats.count).unwrap_or(0);
+            format!(
+                "found again by {}, the last at {}\n",
+                count(runs, "later run", "later runs"),
+                time(repeats.last)
+            )
+        })
+        .unwrap_or_default();
     format!(
-        "{}, run {}\nbegan {}, started by {}{opened}{reason}{generation}\n{}",
+        "{}, run {}\nbegan {}, started by {}{opened}{reason}{generation}\n{again}{}",
         styled(style::STRONG, harmless(node)),
         report.run,
         time(report.began),
@@ -43,7 +53,7 @@ pub fn show_kept_run(node: &str, report: &RunReport, verbose: bool) -> String {
     )
 }
 
-/// Returns a run, or a row of equal uneventful ones, in one line.
+/// Returns a run, or a row of runs that found the same, in one line.
 pub fn run_line(run: &RunSummary) -> String {
     let mode = if run.mode == Mode::Enforce { "enforce" } else { "observe" };
     let part = if run.partial { ", partial" } else { "" };
@@ -54,6 +64,12 @@ pub fn run_line(run: &RunSummary) -> String {
                 run.did_not_end.as_ref().map(|unended| harmless(&unended.words())).unwrap_or_default()
             )
         }
+        Some(id) if run.count > 1 => format!(
+            "{}  {} since {}  {id}",
+            run.counts.as_ref().map(counts_words).unwrap_or_default(),
+            count(usize::try_from(run.count).unwrap_or(0), "run", "runs"),
+            time(run.began)
+        ),
         Some(id) => format!("{}{part}  {id}", run.counts.as_ref().map(counts_words).unwrap_or_default()),
         None => format!(
             "{} since {}, uneventful",

@@ -241,10 +241,16 @@ fn a_partial_and_an_interrupted_run_say_so() {
 fn a_run_of_earlier_says_which_it_was_who_started_it_and_why() {
     let more =
         json!({ "by": "ops", "reason": "after the storm", "started_by": "operator_on_node", "now": true });
-    let shown = plain(&show_kept_run("kiosk-auken-1", &report("enforce", "in_line", &[], &more), false));
-    insta::assert_snapshot!(shown.lines().take(3).collect::<Vec<_>>().join("\n"), @"
+    let repeats = serde_json::from_value(
+        json!({ "count": 41, "last": "2026-11-23T17:10:00Z", "learned": "2026-11-23T17:10:01Z" }),
+    )
+    .unwrap();
+    let report = report("enforce", "in_line", &[], &more);
+    let shown = plain(&show_kept_run("kiosk-auken-1", &report, Some(&repeats), false));
+    insta::assert_snapshot!(shown.lines().take(4).collect::<Vec<_>>().join("\n"), @"
     kiosk-auken-1, run 01a225ea-ea1d-74d7-be2b-fa402acfe882
     began 2026-11-23 06:40:00 UTC, started by a person on the node (ops), grace and change window opened: after the storm, generation 1.4
+    found again by 41 later runs, the last at 2026-11-23 17:10:00 UTC
     enforce
     ");
 }
@@ -263,6 +269,9 @@ fn a_list_of_runs_has_a_line_for_a_run_and_for_a_row_of_equal_ones() {
     let lines = [
         summary(&json!({})),
         summary(
+            &json!({ "run": "01a225ea-ea1d-74d7-be2b-fa402acfe882", "status": "failed", "counts": counts }),
+        ),
+        summary(
             &json!({ "run": "01a225ea-ea1d-74d7-be2b-fa402acfe882", "count": 1, "status": "failed", "counts": counts, "partial": true }),
         ),
         summary(
@@ -272,6 +281,7 @@ fn a_list_of_runs_has_a_line_for_a_run_and_for_a_row_of_equal_ones() {
     ];
     insta::assert_snapshot!(lines.join("\n"), @"
     2026-11-23 06:40:00 UTC  in line             enforce  8 runs since 2026-11-23 05:00:00 UTC, uneventful
+    2026-11-23 06:40:00 UTC  failed              enforce  1 failed, 1 corrected, 17 in line  8 runs since 2026-11-23 05:00:00 UTC  01a225ea-ea1d-74d7-be2b-fa402acfe882
     2026-11-23 06:40:00 UTC  failed              enforce  1 failed, 1 corrected, 17 in line, partial  01a225ea-ea1d-74d7-be2b-fa402acfe882
     2026-11-23 06:40:00 UTC  failed              observe  interrupted after 7 of 19 clauses  01a225ea-ea1d-74d7-be2b-fa402acfe882
     ");

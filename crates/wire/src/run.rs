@@ -10,11 +10,11 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-/// One run, or a span of equal uneventful ones.
+/// One run, or a span of runs that found the same.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct RunSummary {
-    /// The run; none for a span of uneventful ones.
+    /// The run, or the first of the span, which is kept whole; none if all was in line.
     pub run: Option<Uuid>,
     /// When it began, by the clock of the node; of a span, when the first run began.
     pub began: Timestamp,
@@ -26,7 +26,7 @@ pub struct RunSummary {
     pub mode: Mode,
     /// The status.
     pub status: Status,
-    /// Number of clauses by outcome; none for a span.
+    /// Number of clauses by outcome; none if all was in line.
     pub counts: Option<Counts>,
     /// The digest of the state.
     pub state: String,
@@ -89,6 +89,21 @@ pub struct ShownRun {
     pub report: RunReport,
     /// The same in words.
     pub words: RunWords,
+    /// Later runs that found the same.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub repeats: Option<Repeats>,
+}
+
+/// Runs that found what the run before them found, and changed nothing.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Repeats {
+    /// How many.
+    pub count: i64,
+    /// When the last of them began, by the clock of the node.
+    pub last: Timestamp,
+    /// When the server learned it.
+    pub learned: Timestamp,
 }
 
 /// A run in words: the client, the agent and the console show the same.

@@ -13,6 +13,7 @@ mod opening;
 mod preview;
 mod react;
 mod reaction;
+mod repeat;
 mod restart;
 mod result;
 mod status;
@@ -31,6 +32,7 @@ pub use machine::Run;
 pub use memory::{LastInLine, Memories, Memory, OpenDrift};
 pub use opening::{next_opening, next_opening_of_reactions};
 pub use reaction::{DueCause, DueReaction};
+pub use repeat::{Found, RunFindings, found};
 pub use restart::{RestartDue, RestartPending, RestartPolicy, restart_due};
 pub use result::{
     Blocker, ClauseResult, Decision, Failure, FailureAt, Leave, MissedReaction, NativeStep, NotExamined,

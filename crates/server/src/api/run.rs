@@ -4,10 +4,11 @@ use crate::intake::texts::put_in;
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::episode::{self, EpisodeRow};
+use crate::store::run::KeptRow;
 use crate::store::{node, report_text, run};
 use crate::trust::{Allowed, NodeRead};
 use constans_wire::report::RunReport;
-use constans_wire::run::{Episode, RunSummary, RunWords, ShownRun};
+use constans_wire::run::{Episode, Repeats, RunSummary, RunWords, ShownRun};
 use jiff::Timestamp;
 use rocket::serde::json::Json;
 use rocket::{State, get};
@@ -17,7 +18,7 @@ use sqlx::PgPool;
 use std::collections::BTreeMap;
 use uuid::Uuid;
 
-/// The runs of a node, the newest first, 200 per page; equal uneventful ones are one entry.
+/// The runs of a node, the newest first, 200 per page; runs that found the same are one entry.
 #[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("before" = Option<String>, Query, description = "Only those that the server learned before this moment: `learned` of the last one of the page before")), responses((status = 200, body = Vec<RunSummary>)))]
 #[get("/api/nodes/<name>/runs?<before>")]
 pub async fn list(
@@ -46,9 +47,14 @@ pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<P
         .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     let missing = || ApiError::Missing { what: "run kept whole", name: id.to_owned() };
     // As it is stored: what a newer agent reported beside what this version knows is in it.
-    let mut shown = stored_report(db.inner(), node, id).await?.ok_or_else(missing)?;
+    let kept = run::report(db.inner(), node, id).await?.ok_or_else(missing)?;
+    let repeats = repeats_of(&kept);
+    let mut shown = with_texts(db.inner(), kept).await?;
     let report: RunReport = read(shown.clone())?;
     shown["words"] = json!(RunWords::of(&report));
+    if let Some(repeats) = repeats {
+        shown["repeats"] = json!(repeats);
+    }
     Ok(Json(shown))
 }
 
@@ -58,15 +64,21 @@ pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<P
 ///
 /// Returns why it cannot be read.
 pub async fn whole_report(db: &PgPool, node: Uuid, id: &str) -> Result<Option<RunReport>, ApiError> {
-    stored_report(db, node, id).await?.map(read).transpose()
+    let Some(kept) = run::report(db, node, id).await? else { return Ok(None) };
+    read(with_texts(db, kept).await?).map(Some)
 }
 
-async fn stored_report(db: &PgPool, node: Uuid, id: &str) -> Result<Option<Value>, ApiError> {
-    let Some((mut report, places)) = run::report(db, node, id).await? else { return Ok(None) };
-    let places: BTreeMap<String, String> = read(places)?;
+async fn with_texts(db: &PgPool, kept: KeptRow) -> Result<Value, ApiError> {
+    let mut report = kept.report;
+    let places: BTreeMap<String, String> = read(kept.texts)?;
     let digests: Vec<String> = places.values().cloned().collect();
     put_in(&mut report, &places, &report_text::find(db, &digests).await?.into_iter().collect());
-    Ok(Some(report))
+    Ok(report)
+}
+
+fn repeats_of(kept: &KeptRow) -> Option<Repeats> {
+    let (count, last, learned) = (kept.count?, kept.last_at?, kept.last_learned_at?);
+    (count > 1).then(|| Repeats { count: count - 1, last: last.to_jiff(), learned: learned.to_jiff() })
 }
 
 /// The drift episodes of a node, open ones first, then the newest.

@@ -1,4 +1,4 @@
-//! Stores reports: eventful runs whole, equal uneventful ones as one span, each once; and the drift in them.
+//! Stores reports, each once: runs that found something new whole, equal ones as one span; and the drift in them.
 
 use super::batch::Batched;
 use super::history;
@@ -12,8 +12,9 @@ use crate::store::{episode, event, history as stored_history, report_text};
 use crate::thread::on_thread;
 use constans_core::address::ClauseAddress;
 use constans_core::attention::ExceptionSort;
+use constans_core::digest::Digest;
 use constans_core::episode::{ClosedAs, EpisodeChange, follow, keep_causes};
-use constans_core::run::{Outcome, Status, status_of};
+use constans_core::run::{Found, Outcome, RunFindings, Status, found, status_of};
 use constans_wire::newer::keep_unknown;
 use constans_wire::node_event::{NamedClauses, NodeEvent};
 use constans_wire::report::{LeftOut, RunReport};
@@ -43,9 +44,14 @@ impl Batched for PlainRun {
     }
 }
 
-/// Returns a report of the node with this key as a run that may only lengthen a span, if it reports nothing new.
+/// Returns a report of the node with this key as a run that may only lengthen a span, if it changed nothing and its node's clock is
+/// about right.
 pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> {
-    if !is_uneventful(report) || report.clauses.iter().any(|result| result.drift_window.is_some()) {
+    let found = found_by(report)?;
+    if plausible(report.began, clock::now()) != report.began {
+        return None;
+    }
+    if found.is_none() && report.clauses.iter().any(|result| result.drift_window.is_some()) {
         return None;
     }
     let owned = |value: Value| word(&value).to_owned();
@@ -54,11 +60,32 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
         spki,
         order: Order { memory_epoch: report.memory_epoch, sequence: i64::try_from(report.sequence).ok()? },
         run: report.run,
-        began: plausible(report.began, clock::now()),
+        began: report.began,
         mode: owned(json!(report.mode)),
         status: owned(json!(report.status)),
         state: report.wanted.digest.as_str().to_owned(),
+        found: found.map(|digest| digest.as_str().to_owned()),
     })
+}
+
+/// Returns the digest of what a run found, if runs that find the same can be counted with it; none in it if all was in line.
+#[expect(clippy::option_option, reason = "a run that changed something is not one that found nothing")]
+fn found_by(report: &RunReport) -> Option<Option<Digest>> {
+    let is_cut = report.left_out.is_some_and(|left_out| left_out.clauses > report.counts.in_line);
+    if report.partial || report.did_not_end.is_some() || is_cut {
+        return None;
+    }
+    match found(RunFindings {
+        status: report.status,
+        clauses: &report.clauses,
+        due: &report.due,
+        package_preview: report.package_preview.as_ref(),
+        restart_pending: report.restart_pending.as_ref(),
+    }) {
+        Found::Nothing => Some(None),
+        Found::Standing(digest) => Some(Some(digest)),
+        Found::Changed => None,
+    }
 }
 
 /// The result of a report that was sent.
@@ -102,7 +129,9 @@ pub async fn take_in(
     let episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
     let (ran_at, is_full) = history::take_in(&mut *db, &known, &report, order.as_ref(), now).await?;
     let (mode, status) = (json!(report.mode), json!(report.status));
-    let row = NewRun {
+    let found = found_by(&report);
+    let digest = found.as_ref().and_then(|found| found.as_ref()).map(Digest::as_str);
+    let mut row = NewRun {
         run: report.run,
         began,
         mode: word(&mode),
@@ -111,14 +140,27 @@ pub async fn take_in(
         state: report.wanted.digest.as_str(),
         ran_at,
         is_full,
+        learned_at: now,
+        found: digest,
     };
-    let span = if is_uneventful(&report) && episodes.is_empty() {
-        Some(lengthen_or_begin(db, node, order.as_ref().and_then(|order| order.span), &row).await?)
-    } else {
+    // What a node without its memory reports is kept, even if it is what was known before.
+    let may_repeat = found.is_some() && episodes.is_empty() && (digest.is_none() || !memory_lost);
+    let last_span = order.as_ref().and_then(|order| order.span).filter(|_| may_repeat);
+    let repeated = match last_span {
+        Some(span) => run::lengthen(&mut *db, span, &row).await?,
+        None => None,
+    };
+    let is_kept_whole = repeated.is_none() && (digest.is_some() || !may_repeat);
+    if is_kept_whole {
         keep_whole(db, node, &report, sent, &row).await?;
-        None
+    }
+    let span = match repeated {
+        None if digest.is_some() || may_repeat => Some(run::begin_span(&mut *db, node, &row).await?),
+        known => known,
     };
-    run::note(&mut *db, node, &Order { memory_epoch: report.memory_epoch, sequence }, span, &row).await?;
+    row.run = span.and_then(|span| span.run).unwrap_or(row.run);
+    let order_now = Order { memory_epoch: report.memory_epoch, sequence };
+    run::note(&mut *db, node, &order_now, span.map(|span| span.id), &row).await?;
     if !episodes.is_empty() {
         episode::count_open(&mut *db, node).await?;
     }
@@ -127,7 +169,7 @@ pub async fn take_in(
         event::add_of_node(&mut *db, node, &events).await?;
     }
     if !report.partial {
-        if order.as_ref().is_none_or(|order| order.has_exceptions) || span.is_none() {
+        if repeated.is_none() && (is_kept_whole || order.as_ref().is_none_or(|order| order.has_exceptions)) {
             keep_exceptions(&mut *db, node, &report, began).await?;
         }
         // After a first run under a new memory, one that leaves nothing open has everything remembered again.
@@ -137,8 +179,7 @@ pub async fn take_in(
             run::note_memory(&mut *db, node, memory_lost, is_whole_again).await?;
         }
     }
-    let is_news = span.is_none() || order.is_none_or(|order| order.span.is_none());
-    Ok(StoredReport { received: Received::Stored, is_news })
+    Ok(StoredReport { received: Received::Stored, is_news: repeated.is_none() })
 }
 
 /// Returns what a run noticed that the full run before it, of this status, did not.
@@ -262,32 +303,6 @@ async fn keep_exceptions(
         })
         .collect();
     Ok(exception::set(db, node, report.run, began, &rows).await?)
-}
-
-async fn lengthen_or_begin(
-    db: &mut PgConnection,
-    node: Uuid,
-    span: Option<i64>,
-    row: &NewRun<'_>,
-) -> sqlx::Result<i64> {
-    match span {
-        Some(span) if run::lengthen(&mut *db, span, row).await? => Ok(span),
-        _ => run::begin_span(db, node, row).await,
-    }
-}
-
-/// Returns whether a run reports nothing that the one before it did not.
-fn is_uneventful(report: &RunReport) -> bool {
-    let is_quiet = |outcome: Outcome| matches!(outcome, Outcome::InLine | Outcome::Idle);
-    report.status == Status::InLine
-        && !report.partial
-        && report.due.is_empty()
-        && report.clauses.iter().all(|result| {
-            is_quiet(result.outcome)
-                && result.reaction.is_none()
-                && result.missed.is_empty()
-                && !result.already_there
-        })
 }
 
 fn word(value: &Value) -> &str {

@@ -1,4 +1,4 @@
-//! Runs: eventful ones whole, uneventful ones as spans.
+//! Runs: those that found something new whole, and equal ones as spans.
 
 use crate::clock::sql_now;
 use jiff::Timestamp;
@@ -29,7 +29,7 @@ pub struct OrderRow {
     pub memory_epoch: Uuid,
     /// Of its last run.
     pub sequence: i64,
-    /// The span that its last run lengthened, if it was uneventful.
+    /// The span of its last run, if runs that find the same are counted in it.
     pub span: Option<i64>,
     /// How many drift episodes are open.
     pub open_episodes: i32,
@@ -70,6 +70,10 @@ pub struct NewRun<'a> {
     pub ran_at: Timestamp,
     /// Whether it examined the node's whole state.
     pub is_full: bool,
+    /// When the server learned it.
+    pub learned_at: Timestamp,
+    /// The digest of what it found; none if all was in line.
+    pub found: Option<&'a str>,
 }
 
 /// Stores a run whole; `texts` says where its long texts belong, by digest.
@@ -90,7 +94,7 @@ pub async fn add(
         .bind(row.state)
         .bind(report)
         .bind(texts)
-        .bind(sql_now())
+        .bind(row.learned_at.to_sqlx())
         .execute(db)
         .await
         .map(|_| ())
@@ -114,8 +118,8 @@ pub struct Order {
     pub sequence: i64,
 }
 
-/// Notes where a node is in the order of its runs, the span that the run lengthened if it was uneventful, and the node's
-/// standing if the run was a full one.
+/// Notes where a node is in the order of its runs, the span of the run if it has one, and the node's status if the run was a
+/// full one. Its last full run is then the first run of the span, which is kept whole.
 pub async fn note(
     db: impl PgExecutor<'_>,
     node: Uuid,
@@ -133,7 +137,7 @@ pub async fn note(
         .bind(row.began.to_sqlx())
         .bind(row.run)
         .bind(!row.partial)
-        .bind(sql_now())
+        .bind(row.learned_at.to_sqlx())
         .bind(row.ran_at.to_sqlx())
         .bind(row.is_full)
         .execute(db)
@@ -163,32 +167,44 @@ const LENGTHENED: &str = "last_at = r.began, count = count + 1, last_learned_at 
              largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from (r.began - last_at)) * 1000)::bigint),
              largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from (r.learned_at - r.began)) * 1000)::bigint)";
 
-/// Whether the run `r` is equal to those of the span `s` and learned before the next check-in had to come; `n` is how the node
-/// is now.
-const IS_EQUAL: &str = "s.state = r.state and s.mode = r.mode
+/// Whether the run `r` found what those of the span `s` found and was learned before the next check-in had to come; `n` is how
+/// the node is now. What still deviates is kept whole once a week.
+const IS_EQUAL: &str = "s.state = r.state and s.mode = r.mode and s.found is not distinct from r.found
+             and (s.run is null or r.learned_at < s.first_learned_at + interval '7 days')
              and r.learned_at - r.began <= coalesce(n.on_time_until - n.heard_at - make_interval(secs => n.clock_off_ms / 1000.0), interval '1050 seconds')";
 
 /// The time of the run `r` by the server's clock, as [`run_time`](constans_core::compliance::run_time) has it.
 const RAN_AT: &str =
     "least(r.learned_at, greatest(n.ran_at, r.began - make_interval(secs => n.clock_off_ms / 1000.0)))";
 
-/// Lengthens a span by one equal run. Returns whether it was one.
-pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> sqlx::Result<bool> {
+/// The span of a run.
+#[derive(Debug, Clone, Copy, sqlx::FromRow)]
+pub struct Span {
+    /// Its id.
+    pub id: i64,
+    /// The first of its runs, which is kept whole; none if all was in line.
+    pub run: Option<Uuid>,
+}
+
+/// Lengthens a span by one equal run. Returns none if it was not equal.
+pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> sqlx::Result<Option<Span>> {
     let sql = format!(
         "update run_span s set {LENGTHENED}
-         from (select $2::timestamptz as began, $3 as state, $4 as mode, $5::timestamptz as learned_at) r, node_now n
-         where s.id = $1 and n.node = s.node and {IS_EQUAL}"
+         from (select $2::timestamptz as began, $3 as state, $4 as mode, $5::timestamptz as learned_at, $6::text as found) r, node_now n
+         where s.id = $1 and n.node = s.node and {IS_EQUAL} returning s.id, s.run"
     );
-    let query = sqlx::query(AssertSqlSafe(sql))
+    sqlx::query_as(AssertSqlSafe(sql))
         .bind(span)
         .bind(row.began.to_sqlx())
         .bind(row.state)
         .bind(row.mode)
-        .bind(sql_now());
-    Ok(query.execute(db).await?.rows_affected() > 0)
+        .bind(row.learned_at.to_sqlx())
+        .bind(row.found)
+        .fetch_optional(db)
+        .await
 }
 
-/// An uneventful full run of the node with this key.
+/// A full run of the node with this key that changed nothing.
 pub struct PlainRun {
     /// The node.
     pub node: Uuid,
@@ -206,23 +222,24 @@ pub struct PlainRun {
     pub status: String,
     /// The digest of its state.
     pub state: String,
+    /// The digest of what it found; none if all was in line.
+    pub found: Option<String>,
 }
 
-/// Lengthens spans by those of these runs whose node is admitted, whose node's run before was equal, and whose node has neither
-/// exceptions nor open episodes nor lost its memory; returns their nodes. Nothing is written of the others. No node may be
-/// among them twice.
+/// Lengthens spans by those of these runs whose node is admitted, whose node's run before found the same, and whose node did not
+/// lose its memory; returns their nodes. Nothing is written of the others. No node may be among them twice.
 pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::Result<Vec<Uuid>> {
     let sql = format!(
         "with r as (
-             select r.*, $10::timestamptz as learned_at from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::bigint[], $5::uuid[], $6::timestamptz[], $7::text[], $8::text[], $9::text[])
-                 as r (node, spki, memory_epoch, sequence, run, began, mode, status, state)
+             select r.*, $10::timestamptz as learned_at from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::bigint[], $5::uuid[], $6::timestamptz[], $7::text[], $8::text[], $9::text[], $11::text[])
+                 as r (node, spki, memory_epoch, sequence, run, began, mode, status, state, found)
          ), n as (
-             update node_now n set ran_at = {RAN_AT}, known_until = {RAN_AT} + make_interval(secs => n.overdue_secs), known_learned = r.learned_at, sequence = r.sequence, full_status = r.status, full_state = r.state, full_began = r.began, full_run = r.run,
+             update node_now n set ran_at = {RAN_AT}, known_until = {RAN_AT} + make_interval(secs => n.overdue_secs), known_learned = r.learned_at, sequence = r.sequence, full_status = r.status, full_state = r.state, full_began = r.began, full_run = coalesce(s.run, r.run),
                  full_learned = r.learned_at, overdue_at = r.learned_at + make_interval(secs => n.overdue_secs)
              from r join node on node.id = r.node join node_key on node_key.node = r.node and node_key.spki_digest = r.spki, run_span s
              where n.node = r.node and node.revoked_at is null and node.retired_at is null and node_key.revoked_at is null
-                 and n.memory_epoch = r.memory_epoch and n.sequence < r.sequence and n.open_episodes = 0 and n.memory_lost_at is null
-                 and not exists (select 1 from node_exception e where e.node = n.node) and s.id = n.span and {IS_EQUAL}
+                 and n.memory_epoch = r.memory_epoch and n.sequence < r.sequence and n.memory_lost_at is null
+                 and (r.found is not null or n.open_episodes = 0 and not exists (select 1 from node_exception e where e.node = n.node)) and s.id = n.span and {IS_EQUAL}
                  and n.known_until >= r.learned_at
              returning s.id, r.began, r.node, r.learned_at
          ), lengthened as (update run_span set {LENGTHENED} from n as r where run_span.id = r.id)
@@ -239,26 +256,32 @@ pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::
         .bind(all.iter().map(|run| run.status.as_str()).collect::<Vec<_>>())
         .bind(all.iter().map(|run| run.state.as_str()).collect::<Vec<_>>())
         .bind(sql_now())
+        .bind(all.iter().map(|run| run.found.as_deref()).collect::<Vec<_>>())
         .fetch_all(db)
         .await
 }
 
-/// Begins a span with an uneventful run.
-pub async fn begin_span(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<i64> {
-    sqlx::query_scalar(include_str!("sql/run/begin_span.sql"))
+/// Begins a span with a run, which is kept whole if not all was in line.
+pub async fn begin_span(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -> sqlx::Result<Span> {
+    let run = row.found.map(|_| row.run);
+    let id = sqlx::query_scalar(include_str!("sql/run/begin_span.sql"))
         .bind(node)
         .bind(row.state)
         .bind(row.mode)
         .bind(row.began.to_sqlx())
-        .bind(sql_now())
+        .bind(row.learned_at.to_sqlx())
+        .bind(row.status)
+        .bind(row.found)
+        .bind(run)
         .fetch_one(db)
-        .await
+        .await?;
+    Ok(Span { id, run })
 }
 
 /// One run, or one span, as it is listed.
 #[derive(Debug, sqlx::FromRow)]
 pub struct ListedRow {
-    /// The run; none for a span.
+    /// The run, or the first of the span; none if all was in line.
     pub run: Option<Uuid>,
     /// When it, or the first of the span, began.
     pub began: SqlTimestamp,
@@ -296,8 +319,23 @@ pub async fn of_node(
         .await
 }
 
-/// Returns the report of the run whose id begins so, and where its long texts belong.
-pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Result<Option<(Value, Value)>> {
+/// A run that is kept whole.
+#[derive(Debug, sqlx::FromRow)]
+pub struct KeptRow {
+    /// Its report, without its long texts.
+    pub report: Value,
+    /// Where these belong, by digest.
+    pub texts: Value,
+    /// How many runs found the same, with this one; none if no other could.
+    pub count: Option<i64>,
+    /// When the last of them began.
+    pub last_at: Option<SqlTimestamp>,
+    /// When the server learned it.
+    pub last_learned_at: Option<SqlTimestamp>,
+}
+
+/// Returns the run whose id begins so, if it is kept whole.
+pub async fn report(db: impl PgExecutor<'_>, node: Uuid, run: &str) -> sqlx::Result<Option<KeptRow>> {
     sqlx::query_as(include_str!("sql/run/report.sql")).bind(node).bind(run).fetch_optional(db).await
 }
 

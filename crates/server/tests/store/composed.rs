@@ -131,10 +131,12 @@ async fn every_composed_statement_fits_the_schema() {
         state: "s2:0",
         ran_at: at,
         is_full: true,
+        learned_at: at,
+        found: None,
     };
-    let begun = run::begin_span(&mut *transaction, node, &row).await.unwrap();
+    let begun = run::begin_span(&mut *transaction, node, &row).await.unwrap().id;
     run::note(&mut *transaction, node, &order, Some(begun), &row).await.unwrap();
-    assert!(run::lengthen(&mut *transaction, begun, &row).await.unwrap());
+    assert!(run::lengthen(&mut *transaction, begun, &row).await.unwrap().is_some());
     let plain = PlainRun {
         node,
         spki: b"key".to_vec(),
@@ -144,6 +146,7 @@ async fn every_composed_statement_fits_the_schema() {
         mode: "enforce".to_owned(),
         status: "in_line".to_owned(),
         state: "s2:0".to_owned(),
+        found: None,
     };
     assert!(
         run::lengthen_plain(&mut *transaction, &[plain]).await.unwrap().is_empty(),

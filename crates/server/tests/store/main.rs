@@ -13,4 +13,5 @@ mod narrowing;
 mod node;
 mod page;
 mod people;
+mod repeated_runs;
 mod statements;
