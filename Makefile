@@ -8,8 +8,8 @@ demo: ## builds, starts the server and six nodes of Skerry Line, and says what t
 	@demo/check demo
 	@echo "building (the first time takes some minutes)"
 	@$(MAKE) --no-print-directory console
-	@cargo build --locked --profile demo --bins -p constans-agent -p constans-cli -p constans-server -p constans-world
-	@folder=$${CARGO_TARGET_DIR:-target}/demo; exec "$$folder/constans-world" $(DEMO_DIR) "$$folder"
+	@cargo build --locked --profile demo --bins -p constans-agent -p constans-cli -p constans-server -p constans-demo
+	@folder=$${CARGO_TARGET_DIR:-target}/demo; exec "$$folder/constans-demo" $(DEMO_DIR) "$$folder"
 
 console: console/dist/built ## builds the console's pages, which the server holds
 

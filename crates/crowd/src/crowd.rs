@@ -1,7 +1,7 @@
 //! The crowd itself: its nodes join, and live as time passes.
 
 use crate::error::CrowdError;
-use crate::node::Node;
+use crate::node::{Deed, KeptNode, Node};
 use crate::operator::Operator;
 use crate::plan::{Plan, Who, repository};
 use crate::truth::{Fact, Record};
@@ -12,6 +12,10 @@ use constans_wire::join::Invitation;
 use fastrand::Rng;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, HashMap};
+use std::fmt::Display;
+use std::fs::OpenOptions;
+use std::io::{self, BufWriter, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -19,8 +23,6 @@ use tokio::task::JoinSet;
 
 /// This many ask to join before the operator looks at who waits: an operator is shown a thousand at most.
 const JOIN_TOGETHER: usize = 500;
-/// The clock moves on by this at the least: what is due within it is done together.
-const STEP: SignedDuration = SignedDuration::from_secs(10);
 /// However long nothing is due, it is looked again so often.
 const LONGEST_SLEEP: Duration = Duration::from_millis(200);
 
@@ -47,6 +49,10 @@ pub struct Crowd {
     record: Record,
 }
 
+fn not_written(path: &dyn Display, source: io::Error) -> CrowdError {
+    CrowdError::File { what: path.to_string(), source }
+}
+
 type Lived = (usize, Box<Node>, Result<Vec<Fact>, CrowdError>);
 
 impl Crowd {
@@ -60,29 +66,12 @@ impl Crowd {
         operator: Operator,
         pace: Pace,
         truth: Option<&Path>,
-        tell: &mut dyn FnMut(&str),
+        tell: &mut (dyn FnMut(&str) + Send),
     ) -> Result<Self, CrowdError> {
-        let clock = match &pace {
-            Pace::Real => Clock::system(),
-            Pace::Moved(moved) => moved
-                .clock()
-                .map_err(|source| CrowdError::File { what: moved.path().display().to_string(), source })?,
-        };
-        let record = truth.map_or(Ok(Record::default()), Record::in_file)?;
-        let rng = Rng::with_seed(plan.seed);
-        let (operator, repository) = (Arc::new(operator), Arc::new(repository()));
-        let mut crowd = Self {
-            plan,
-            operator,
-            invitations: BTreeMap::new(),
-            repository,
-            nodes: Vec::new(),
-            next_join: None,
-            rng,
-            pace,
-            clock,
-            record,
-        };
+        let mut crowd = Self::empty(plan, operator, pace)?;
+        if let Some(path) = truth {
+            crowd.record = Record::in_file(path)?;
+        }
         while crowd.nodes.len() < crowd.plan.nodes {
             let together = JOIN_TOGETHER.min(crowd.plan.nodes - crowd.nodes.len());
             crowd.join(together).await?;
@@ -90,6 +79,79 @@ impl Crowd {
         }
         crowd.plan_join();
         Ok(crowd)
+    }
+
+    fn empty(plan: Plan, operator: Operator, pace: Pace) -> Result<Self, CrowdError> {
+        let clock = match &pace {
+            Pace::Real => Clock::system(),
+            Pace::Moved(moved) => {
+                moved.clock().map_err(|source| not_written(&moved.path().display(), source))?
+            }
+        };
+        let rng = Rng::with_seed(plan.seed);
+        Ok(Self {
+            plan,
+            operator: Arc::new(operator),
+            invitations: BTreeMap::new(),
+            repository: Arc::new(repository()),
+            nodes: Vec::new(),
+            next_join: None,
+            rng,
+            pace,
+            clock,
+            record: Record::default(),
+        })
+    }
+
+    /// Has the nodes that were kept in a file go on where they were.
+    ///
+    /// # Errors
+    ///
+    /// Returns what cannot be read.
+    pub fn come_back(plan: Plan, operator: Operator, pace: Pace, file: &Path) -> Result<Self, CrowdError> {
+        let mut crowd = Self::empty(plan, operator, pace)?;
+        let read = |source| CrowdError::Kept { path: file.to_owned(), source };
+        let text = std::fs::read(file).map_err(read)?;
+        let kept: Vec<KeptNode> = serde_json::from_slice(&text).map_err(|error| read(error.into()))?;
+        for kept in kept {
+            let seed = crowd.rng.u64(..);
+            let node = Node::come_back(kept, &crowd.plan, seed, &crowd.clock, &crowd.repository)?;
+            crowd.nodes.push(Some(Box::new(node)));
+        }
+        Ok(crowd)
+    }
+
+    /// Keeps the nodes in a file that only its owner can read: their keys are in it.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be written.
+    pub fn keep(&self, file: &Path) -> Result<(), CrowdError> {
+        let kept: Vec<KeptNode> = self.nodes.iter().flatten().filter_map(|node| node.kept()).collect();
+        let failed = |source| not_written(&file.display(), source);
+        let new = file.with_extension("new");
+        let _ = std::fs::remove_file(&new);
+        let mut options = OpenOptions::new();
+        let opened = options.create_new(true).write(true).mode(0o600).open(&new).map_err(failed)?;
+        let mut writer = BufWriter::new(opened);
+        serde_json::to_writer(&mut writer, &kept).map_err(|error| failed(error.into()))?;
+        writer.flush().map_err(failed)?;
+        std::fs::rename(&new, file).map_err(failed)
+    }
+
+    /// Does something to a node. Returns whether there is such a node, and it could be done.
+    ///
+    /// # Errors
+    ///
+    /// Returns what cannot be read of the node, or written.
+    pub fn befall(&mut self, node: &str, deed: &Deed) -> Result<bool, CrowdError> {
+        let Some(node) = self.nodes.iter_mut().flatten().find(|other| other.who.name == node) else {
+            return Ok(false);
+        };
+        let fact = node.befall_by(deed)?;
+        let is_done = fact.is_some();
+        self.record.write(fact.into_iter().collect())?;
+        Ok(is_done)
     }
 
     /// Returns the crowd's time.
@@ -124,7 +186,7 @@ impl Crowd {
                 })?;
                 self.invitations.insert((who.role, who.site), invitation);
             }
-            let node = Node::new(who, &self.plan, self.rng.u64(..), &self.clock, &self.repository)?;
+            let node = Node::new(place, &self.plan, self.rng.u64(..), &self.clock, &self.repository)?;
             self.nodes.push(Some(Box::new(node)));
         }
         self.ask(first).await?;
@@ -192,7 +254,11 @@ impl Crowd {
     /// # Errors
     ///
     /// Returns what ended a node that nobody had sent away, or what cannot be written.
-    pub async fn live(&mut self, span: SignedDuration, tell: &mut dyn FnMut(&str)) -> Result<(), CrowdError> {
+    pub async fn live(
+        &mut self,
+        span: SignedDuration,
+        tell: &mut (dyn FnMut(&str) + Send),
+    ) -> Result<(), CrowdError> {
         let end = self.now() + span;
         let mut living: JoinSet<Lived> = JoinSet::new();
         let mut reported_at = self.now();
@@ -231,11 +297,8 @@ impl Crowd {
         let now = self.now();
         match &self.pace {
             Pace::Moved(moved) => {
-                let next = (due.max(now) + STEP).min(end);
-                moved.set(next).map_err(|source| CrowdError::File {
-                    what: moved.path().display().to_string(),
-                    source,
-                })?;
+                let next = (due.max(now) + self.plan.step).min(end);
+                moved.set(next).map_err(|source| not_written(&moved.path().display(), source))?;
                 Ok((now < end).then_some(next))
             }
             Pace::Real => {

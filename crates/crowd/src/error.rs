@@ -34,6 +34,15 @@ pub enum CrowdError {
         #[source]
         source: std::io::Error,
     },
+    /// The nodes that were kept cannot be read.
+    #[error("{} cannot be read", .path.display())]
+    Kept {
+        /// Where they are.
+        path: std::path::PathBuf,
+        /// Why.
+        #[source]
+        source: std::io::Error,
+    },
     /// A node's task broke off.
     #[error("a node's task broke off: {0}")]
     Task(#[from] tokio::task::JoinError),

@@ -15,6 +15,7 @@ mod truth;
 
 pub use crowd::{Crowd, Pace};
 pub use error::CrowdError;
+pub use node::Deed;
 pub use operator::Operator;
 pub use plan::{Plan, Rates, repository};
 pub use truth::{Fact, Truth};

@@ -86,11 +86,10 @@ async fn run(arguments: CommandLine) -> Result<(), CrowdError> {
         }
     };
     let plan = Plan {
-        nodes: arguments.nodes,
-        seed: arguments.seed,
         rates: arguments.rates,
         slow_by: Duration::from_millis(arguments.slow_by),
         at_once: arguments.at_once.max(1),
+        ..Plan::of(arguments.nodes, arguments.seed)
     };
     let before = resident_kib();
     let tell = &mut |how_far: &str| eprintln!("{how_far}");

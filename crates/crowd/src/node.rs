@@ -14,10 +14,12 @@ use constans_agent::served::Served;
 use constans_agent::state_dir::{InMemory, StateDir};
 use constans_clock::Clock;
 use constans_core::run::Mode;
-use constans_host::simulated::{Repository, SimulatedHost};
+use constans_host::simulated::{Image, Repository, SimulatedHost, Thing};
 use constans_wire::join::{Invitation, JoinAnswer};
 use jiff::Timestamp;
-use std::collections::BTreeSet;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -26,8 +28,37 @@ const MAX_WHOLE_RUNS: usize = 3;
 /// The operating system's message for a failing correction.
 const FAILS_WITH: &str = "No space left on device (simulated)";
 
+/// What somebody, or the weather, does to a node at a moment of a story.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Deed {
+    /// Someone changes what a clause keeps.
+    Change(String),
+    /// Someone puts back what was changed so.
+    Restore(String),
+    /// Corrections of a clause fail from now on, and say this.
+    Fail(String, String),
+    /// They succeed again.
+    Mend(String),
+    /// It cannot reach its server any more.
+    Cut,
+    /// It can again.
+    Reach,
+    /// It is switched off for good, and its disk is wiped.
+    Leave,
+}
+
+/// A node as it is kept in a file.
+#[derive(Serialize, Deserialize)]
+pub(crate) struct KeptNode {
+    pub place: usize,
+    files: BTreeMap<PathBuf, Vec<u8>>,
+    image: Image,
+    is_cut: bool,
+}
+
 /// A simulated node.
 pub(crate) struct Node {
+    place: usize,
     pub who: Who,
     pub fingerprint: String,
     files: InMemory,
@@ -38,6 +69,8 @@ pub(crate) struct Node {
     /// What was changed by hand and not put right since, by address.
     drifted: BTreeSet<String>,
     failing: BTreeSet<String>,
+    /// What was there before someone changed it in a story.
+    replaced: BTreeMap<String, Thing>,
     changes: u64,
 }
 
@@ -51,13 +84,57 @@ enum Condition {
 
 impl Node {
     pub fn new(
-        who: Who,
+        place: usize,
         plan: &Plan,
         seed: u64,
         clock: &Clock,
         repository: &Arc<Repository>,
     ) -> Result<Self, CrowdError> {
-        let files = InMemory::default();
+        Self::over(place, InMemory::default(), plan, seed, clock, repository)
+    }
+
+    /// Returns a node as it was kept; it goes on where it was, as a machine that is switched on again.
+    pub fn come_back(
+        kept: KeptNode,
+        plan: &Plan,
+        seed: u64,
+        clock: &Clock,
+        repository: &Arc<Repository>,
+    ) -> Result<Self, CrowdError> {
+        let files = InMemory::with_files(kept.files);
+        let mut node = Self::over(kept.place, files, plan, seed, clock, repository)?;
+        node.link.cut(kept.is_cut);
+        if let Condition::New(host) = std::mem::replace(&mut node.condition, Condition::Left) {
+            node.condition = Condition::New(Box::new(host.with_image(kept.image)));
+        }
+        node.begin()?;
+        Ok(node)
+    }
+
+    /// Returns what of it is kept; none of one that left.
+    pub fn kept(&self) -> Option<KeptNode> {
+        let host = match &self.condition {
+            Condition::New(host) => host,
+            Condition::On(daemon) | Condition::Off(daemon) => &daemon.host,
+            Condition::Left => return None,
+        };
+        Some(KeptNode {
+            place: self.place,
+            files: self.files.files(),
+            image: host.image(),
+            is_cut: self.link.is_cut(),
+        })
+    }
+
+    fn over(
+        place: usize,
+        files: InMemory,
+        plan: &Plan,
+        seed: u64,
+        clock: &Clock,
+        repository: &Arc<Repository>,
+    ) -> Result<Self, CrowdError> {
+        let who = Who::at(place);
         let state_dir = StateDir::in_memory(&files, clock.clone(), MAX_WHOLE_RUNS);
         let key = NodeKey::open(&state_dir)
             .map_err(|because| CrowdError::Node { node: who.name.clone(), because: because.into() })?;
@@ -65,15 +142,20 @@ impl Node {
         let is_slow = (fate.choose(1_000_000) as f64) < plan.rates.slow * 1_000_000.0;
         let host = SimulatedHost::new(&who.name, who.about.clone(), repository.clone());
         Ok(Self {
+            place,
             who,
             fingerprint: key.fingerprint,
             files,
             state_dir,
-            link: Arc::new(SimulatedLink::new(if is_slow { plan.slow_by } else { Duration::ZERO })),
+            link: Arc::new(SimulatedLink::new(
+                if is_slow { plan.slow_by } else { Duration::ZERO },
+                plan.keeps_connections,
+            )),
             fate,
             condition: Condition::New(Box::new(host)),
             drifted: BTreeSet::new(),
             failing: BTreeSet::new(),
+            replaced: BTreeMap::new(),
             changes: 0,
         })
     }
@@ -247,6 +329,60 @@ impl Node {
         let address = clause.address.as_str().to_owned();
         self.drifted.insert(address.clone());
         Ok(Some(address))
+    }
+
+    /// Does something to it. Returns what truly happened.
+    pub fn befall_by(&mut self, deed: &Deed) -> Result<Option<Fact>, CrowdError> {
+        let now = self.state_dir.now();
+        let truth = match deed {
+            Deed::Change(address) => {
+                self.change(address)?.then(|| Truth::Drifted { address: address.clone() })
+            }
+            Deed::Restore(address) => {
+                if let (Some(thing), Some(host)) =
+                    (self.replaced.remove(address), host_of(&mut self.condition))
+                {
+                    host.change(address, |now| *now = thing);
+                }
+                self.drifted.remove(address).then(|| Truth::Fixed { address: address.clone() })
+            }
+            Deed::Fail(address, says) => {
+                let address = address.clone();
+                if let Some(host) = self.host() {
+                    host.fail(&address, Some(says));
+                }
+                self.failing.insert(address.clone());
+                Some(Truth::Failing { address })
+            }
+            Deed::Mend(address) => {
+                let address = address.clone();
+                if let Some(host) = self.host() {
+                    host.fail(&address, None);
+                }
+                self.failing.remove(&address).then_some(Truth::Fixed { address })
+            }
+            Deed::Cut => self.befall(Happening::Cut)?,
+            Deed::Reach => self.befall(Happening::Reaching)?,
+            Deed::Leave => self.befall(Happening::Leaving)?,
+        };
+        Ok(truth.map(|truth| self.fact(now, truth)))
+    }
+
+    /// Someone changes what the clause at this address keeps. Returns whether it is wanted here.
+    fn change(&mut self, address: &str) -> Result<bool, CrowdError> {
+        let Some(served) = self.served()? else { return Ok(false) };
+        let Some(clause) = served.state.clauses.iter().find(|clause| clause.address.as_str() == address)
+        else {
+            return Ok(false);
+        };
+        self.changes += 1;
+        if let Some(host) = host_of(&mut self.condition) {
+            let before = host.thing(address).cloned();
+            change(host, clause, self.changes);
+            self.replaced.extend(before.map(|thing| (address.to_owned(), thing)));
+        }
+        self.drifted.insert(address.to_owned());
+        Ok(true)
     }
 
     fn host(&mut self) -> Option<&mut SimulatedHost> {

@@ -3,6 +3,7 @@
 use clap::Args;
 use constans_core::filter::About;
 use constans_host::simulated::Repository;
+use jiff::SignedDuration;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -66,12 +67,24 @@ pub struct Plan {
     pub slow_by: Duration,
     /// How many nodes do something at the same time.
     pub at_once: usize,
+    /// A moved clock moves on by this at the least: what is due within it is done together.
+    pub step: SignedDuration,
+    /// Whether a node keeps its connections from one turn to the next, which saves the time of greeting.
+    pub keeps_connections: bool,
 }
 
 impl Plan {
     /// Returns a plan of this many nodes, to which things happen at the usual rates.
     pub fn of(nodes: usize, seed: u64) -> Self {
-        Self { nodes, seed, rates: Rates::default(), slow_by: Duration::from_millis(80), at_once: 64 }
+        Self {
+            nodes,
+            seed,
+            rates: Rates::default(),
+            slow_by: Duration::from_millis(80),
+            at_once: 64,
+            step: SignedDuration::from_secs(10),
+            keeps_connections: false,
+        }
     }
 }
 
@@ -127,7 +140,7 @@ fn about(place: usize) -> About {
 pub fn repository() -> Repository {
     Repository::default()
         .with("kiosk-shell", &["3.1.9", "3.2.0", "3.2.4"], Some("kiosk-shell"))
-        .with("gate-reader", &["2.0.0", "2.1.0", "2.1.1"], Some("gate-reader"))
+        .with("gate-reader", &["2.0.0", "2.1.0", "2.1.4"], Some("gate-reader"))
         .with("quay-games", &["1.0"], None)
 }
 

@@ -162,7 +162,8 @@ fn read_answer<T: DeserializeOwned>(url: &str, body: &[u8]) -> Result<T, LinkErr
         .map_err(|error| LinkError::Strange { url: url.to_owned(), because: error.to_string() })
 }
 
-/// Carries requests from this process.
+/// Carries requests from this process; clones share their connections.
+#[derive(Clone)]
 pub struct Direct {
     client: Client,
     fingerprint: String,

@@ -1,7 +1,8 @@
 //! Compliance: how many clauses and nodes are as desired, of any moment.
 
-use constans_core::compliance::{ClauseCounts, NodeCounts};
+use constans_core::compliance::{ClauseCounts, Move, NodeCounts};
 use jiff::Timestamp;
+use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
 
 /// The compliance of the nodes that a filter selects, at a moment.
@@ -40,4 +41,71 @@ pub struct ComplianceRow {
     pub clauses: ClauseCounts,
     /// The share of the clauses that is compliant, in hundredths of a percent, rounded down.
     pub rate_basis_points: Option<u64>,
+}
+
+/// The compliance at the end of each day of a period, in UTC.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ComplianceDays {
+    /// The days, the first one first; the last one may not be over.
+    pub days: Vec<ComplianceDay>,
+    /// The changes that were handed out in the period and gave nodes something else; at most 500, the last ones.
+    pub changes: Vec<NamedChange>,
+}
+
+/// The compliance at the end of a day.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ComplianceDay {
+    /// The day in UTC.
+    #[cfg_attr(feature = "schema", schema(value_type = String, format = Date))]
+    pub day: Date,
+    /// The moment that the figures are of: its end, or now if it is not over.
+    pub at: Timestamp,
+    /// The nodes that had clauses.
+    pub nodes: NodeCounts,
+    /// The clauses on these nodes.
+    pub clauses: ClauseCounts,
+    /// The share of the clauses that is compliant, in hundredths of a percent, rounded down; none of nothing.
+    pub rate_basis_points: Option<u64>,
+}
+
+/// Why the rate moved between two moments.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ComplianceMoves {
+    /// The first moment.
+    pub since: Timestamp,
+    /// The second one.
+    pub as_of: Timestamp,
+    /// What the server had learned by then counts, for both.
+    pub as_known_at: Timestamp,
+    /// The clauses at the first moment.
+    pub before: ClauseCounts,
+    /// The clauses at the second one.
+    pub after: ClauseCounts,
+    /// The share that was compliant at the first moment, in hundredths of a percent, rounded down.
+    pub rate_before_basis_points: Option<u64>,
+    /// The share at the second one.
+    pub rate_after_basis_points: Option<u64>,
+    /// What moved, by reason and change; these add up.
+    pub moves: Vec<Move>,
+    /// The changes that are among the reasons.
+    pub changes: Vec<NamedChange>,
+}
+
+/// A change with what names it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NamedChange {
+    /// Its number: 118 is called C118.
+    pub no: i64,
+    /// What it does, in words.
+    pub what: String,
+    /// Who asked for it.
+    pub who: String,
+    /// Who approved it, if it was another person.
+    pub approved_by: Option<String>,
+    /// When it was handed out.
+    pub handed_out_at: Timestamp,
 }

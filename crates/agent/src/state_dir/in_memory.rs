@@ -25,6 +25,16 @@ impl InMemory {
         self.held.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Returns a folder that holds these files.
+    pub fn with_files(files: BTreeMap<PathBuf, Vec<u8>>) -> Self {
+        Self { held: Arc::new(Mutex::new(Held { files, locked: BTreeSet::new() })) }
+    }
+
+    /// Returns its files.
+    pub fn files(&self) -> BTreeMap<PathBuf, Vec<u8>> {
+        self.held().files.clone()
+    }
+
     /// Returns how many bytes the files hold.
     pub fn bytes(&self) -> usize {
         self.held().files.values().map(Vec::len).sum()

@@ -3,7 +3,9 @@
 mod counts;
 mod deviation;
 mod examined_time;
+mod moves;
 
 pub use counts::{ClauseCounts, NodeCounts, Rate};
 pub use deviation::{Deviation, DeviationCause, DeviationChanges, OpenDeviation, examine, follow_deviations};
 pub use examined_time::{Gap, LastRun, gap_before, run_time};
+pub use moves::{ClauseStatus, Move, MoveReason, Moved, moves};

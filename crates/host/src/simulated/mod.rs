@@ -25,6 +25,7 @@ use constans_core::run::{
     Correction, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RestartPending, Seen, StoredCopy,
 };
 use constans_core::state::{Clause, EffectiveState};
+use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -33,6 +34,13 @@ use things::Things;
 
 /// What every simulated node says of itself.
 const STAND_IN: &str = "a simulated node";
+
+/// What is installed and set on a simulated host, to be kept in a file.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Image {
+    things: Things,
+    failing: BTreeMap<String, String>,
+}
 
 /// An operating system in memory.
 pub struct SimulatedHost {
@@ -59,6 +67,18 @@ impl SimulatedHost {
             restarts: BTreeMap::new(),
             runs: 0,
         }
+    }
+
+    /// Returns what is installed and set on it.
+    pub fn image(&self) -> Image {
+        Image { things: self.things.clone(), failing: self.failing.clone() }
+    }
+
+    /// Installs and sets what an image holds.
+    #[must_use]
+    pub fn with_image(mut self, image: Image) -> Self {
+        (self.things, self.failing) = (image.things, image.failing);
+        self
     }
 
     /// Returns the thing at an address, as `file:/etc/issue`.

@@ -1,10 +1,11 @@
 //! What is there on a simulated host.
 
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
 
 /// One thing on a simulated host: a file, a package, a service, an account.
-#[derive(Debug, Clone, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Thing {
     /// Its properties, as clauses name them.
     pub properties: BTreeMap<String, Value>,
@@ -30,7 +31,7 @@ impl Thing {
 }
 
 /// All things, by address.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 pub(super) struct Things(BTreeMap<String, Thing>);
 
 impl Things {

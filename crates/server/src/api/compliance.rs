@@ -2,15 +2,23 @@
 
 use super::overview::{Narrowed, narrowed, undecided};
 use crate::problem::{Answer, ApiError};
-use crate::store::compliance::{self, CountedRow, Dimension, MAX_ROWS, Moment};
+use crate::store::compliance::{self, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment};
 use crate::trust::{Allowed, NodeRead};
-use constans_core::compliance::{ClauseCounts, NodeCounts};
+use constans_core::compliance::{Moved, moves as gather_moves};
 use constans_core::words::check_label;
-use constans_wire::compliance::{Compliance, ComplianceRow};
-use jiff::Timestamp;
+use constans_wire::compliance::{
+    Compliance, ComplianceDay, ComplianceDays, ComplianceMoves, ComplianceRow, NamedChange,
+};
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp, ToSpan as _};
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use sqlx::PgPool;
+
+/// How many days are shown if nobody asks for another number, and at most.
+const DAYS: i16 = 30;
+const MAX_DAYS: i16 = 92;
 
 /// How many clauses and nodes are as desired: now, or as of any moment, as known then or at any later moment.
 #[utoipa::path(tag = "compliance", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
@@ -30,23 +38,19 @@ pub async fn figures(
 ) -> Answer<Compliance> {
     let now = crate::clock::now();
     let by = by.map(dimension).transpose()?;
-    let known_at = read_moment("as_known_at", as_known_at, now)?;
-    let at = read_moment("as_of", as_of, now)?;
-    if known_at < at {
-        return Err(ApiError::invalid("as_known_at", format!("nothing of {at} was known before it")));
-    }
+    let (at, known_at) = read_moments(as_of, as_known_at, now)?;
     let moment = Moment { at, known_at, is_now: at == now };
     let db = db.inner();
     let Narrowed { by: narrowing, undecidable } = narrowed(db, filter, now).await?;
     let undecidable = undecidable + undecided(db, &narrowing).await?;
-    let all = compliance::count(db, &narrowing, moment, None).await?.pop().unwrap_or_default();
+    let all = compliance::count(db, &narrowing, &[moment], None).await?.pop().unwrap_or_default();
     let mut rows = match &by {
-        Some(by) => compliance::count(db, &narrowing, moment, Some(by)).await?,
+        Some(by) => compliance::count(db, &narrowing, &[moment], Some(by)).await?,
         None => Vec::new(),
     };
     let has_more_rows = rows.len() > MAX_ROWS;
     rows.truncate(MAX_ROWS);
-    let (nodes, clauses) = counts(&all);
+    let (nodes, clauses) = (all.nodes(), all.clauses());
     Ok(Json(Compliance {
         as_of: at,
         as_known_at: known_at,
@@ -58,6 +62,134 @@ pub async fn figures(
         rows: rows.into_iter().map(shown).collect(),
         has_more_rows,
     }))
+}
+
+/// How many clauses and nodes are as desired at the end of each day of a period, in UTC, with the changes that gave nodes something
+/// else.
+#[utoipa::path(tag = "compliance", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
+    ("days" = Option<i16>, Query, description = "How many days, from 1 to 92; 30 if left out"),
+    ("until" = Option<String>, Query, description = "The last day, as 2026-11-21; today if left out"),
+    ("filter" = Option<String>, Query, description = "CEL over labels, about and node, as they are now"),
+), responses((status = 200, body = ComplianceDays)))]
+#[get("/api/compliance/days?<days>&<until>&<filter>")]
+pub async fn days(
+    days: Option<i16>,
+    until: Option<&str>,
+    filter: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<ComplianceDays> {
+    let now = crate::clock::now();
+    let days = days.unwrap_or(DAYS);
+    if !(1..=MAX_DAYS).contains(&days) {
+        return Err(ApiError::invalid("days", format!("take 1 to {MAX_DAYS}, not {days}")));
+    }
+    let today = now.to_zoned(TimeZone::UTC).date();
+    let until: Date = match until {
+        None => today,
+        Some(written) => {
+            written.parse().map_err(|_| ApiError::invalid("until", "it is a day as 2026-11-21"))?
+        }
+    };
+    if until > today {
+        return Err(ApiError::invalid("until", format!("{until} did not begin yet: today is {today}")));
+    }
+    let db = db.inner();
+    let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
+    let ends: Vec<(Date, Timestamp)> = (0..days)
+        .rev()
+        .filter_map(|before| {
+            let day = until.checked_sub(i32::from(before).days()).ok()?;
+            let end = day.tomorrow().ok()?.to_zoned(TimeZone::UTC).ok()?.timestamp();
+            Some((day, end.min(now)))
+        })
+        .collect();
+    let moments: Vec<Moment> =
+        ends.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: false }).collect();
+    let rows = compliance::count(db, &narrowing, &moments, None).await?;
+    let empty = CountedRow::default();
+    let shown = ends.iter().enumerate().map(|(place, (day, at))| {
+        let row = rows.iter().find(|row| usize::try_from(row.moment) == Ok(place)).unwrap_or(&empty);
+        let (nodes, clauses) = (row.nodes(), row.clauses());
+        let rate_basis_points = clauses.rate().map(|rate| rate.basis_points());
+        ComplianceDay { day: *day, at: *at, nodes, clauses, rate_basis_points }
+    });
+    let from = ends.first().map_or(now, |(_, end)| *end);
+    let changes = compliance::changes_between(db, from - SignedDuration::from_hours(24), now).await?;
+    Ok(Json(ComplianceDays { days: shown.collect(), changes: changes.into_iter().map(named).collect() }))
+}
+
+/// Why the rate moved between two moments: by reason and change, adding up.
+#[utoipa::path(tag = "compliance", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
+    ("since" = String, Query, description = "The first moment, as 2026-11-20T00:00:00Z"),
+    ("filter" = Option<String>, Query, description = "CEL over labels, about and node, as they are now"),
+    ("as_of" = Option<String>, Query, description = "The second moment, not before the first one; now if left out"),
+    ("as_known_at" = Option<String>, Query, description = "Only what the server had learned by this moment counts, not before `as_of`; now if left out"),
+), responses((status = 200, body = ComplianceMoves)))]
+#[get("/api/compliance/moves?<since>&<filter>&<as_of>&<as_known_at>")]
+pub async fn moves(
+    since: &str,
+    filter: Option<&str>,
+    as_of: Option<&str>,
+    as_known_at: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<ComplianceMoves> {
+    let now = crate::clock::now();
+    let since = read_moment("since", Some(since), now)?;
+    let (at, known_at) = read_moments(as_of, as_known_at, now)?;
+    if at < since {
+        return Err(ApiError::invalid(
+            "as_of",
+            format!("{at} is before {since}: the first moment is `since`"),
+        ));
+    }
+    let db = db.inner();
+    let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
+    let moments = [since, at].map(|at| Moment { at, known_at, is_now: false });
+    let rows = compliance::count(db, &narrowing, &moments, None).await?;
+    let [before, after] = [0, 1].map(|moment| {
+        rows.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
+    });
+    let moved = compliance::moved(db, &narrowing, moments).await?;
+    let moved: Vec<(Moved, u64)> = moved
+        .iter()
+        .map(|row| Ok((row.moved()?, row.count.unsigned_abs())))
+        .collect::<serde_json::Result<_>>()
+        .map_err(|error| ApiError::failed("reading the results of clauses", &error))?;
+    let moves = gather_moves(&before, moved);
+    let numbers: Vec<i64> = moves.iter().filter_map(|one| one.change).collect();
+    let changes = compliance::changes(db, &numbers).await?;
+    Ok(Json(ComplianceMoves {
+        since,
+        as_of: at,
+        as_known_at: known_at,
+        before,
+        after,
+        rate_before_basis_points: before.rate().map(|rate| rate.basis_points()),
+        rate_after_basis_points: after.rate().map(|rate| rate.basis_points()),
+        moves,
+        changes: changes.into_iter().map(named).collect(),
+    }))
+}
+
+fn named(row: HandedOutRow) -> NamedChange {
+    let HandedOutRow { no, what, who, approved_by, ended_at } = row;
+    NamedChange { no, what, who, approved_by, handed_out_at: ended_at.to_jiff() }
+}
+
+/// Reads the moment that is asked about, and as known when; both are now if they are left out.
+fn read_moments(
+    as_of: Option<&str>,
+    as_known_at: Option<&str>,
+    now: Timestamp,
+) -> Result<(Timestamp, Timestamp), ApiError> {
+    let known_at = read_moment("as_known_at", as_known_at, now)?;
+    let at = read_moment("as_of", as_of, now)?;
+    if known_at < at {
+        return Err(ApiError::invalid("as_known_at", format!("nothing of {at} was known before it")));
+    }
+    Ok((at, known_at))
 }
 
 fn dimension(written: &str) -> Result<Dimension, ApiError> {
@@ -94,25 +226,8 @@ fn read_moment(field: &'static str, written: Option<&str>, now: Timestamp) -> Re
     Ok(moment)
 }
 
-fn counts(row: &CountedRow) -> (NodeCounts, ClauseCounts) {
-    let nodes = NodeCounts {
-        without_deviation: row.nodes_compliant.unsigned_abs(),
-        with_deviation: row.nodes_deviating.unsigned_abs(),
-        not_known: row.nodes_not_known.unsigned_abs(),
-        with_critical: row.nodes_critical.unsigned_abs(),
-    };
-    let clauses = ClauseCounts {
-        compliant: row.compliant.unsigned_abs(),
-        in_doubt: row.in_doubt.unsigned_abs(),
-        noncompliant: row.noncompliant.unsigned_abs(),
-        unexamined: row.unexamined.unsigned_abs(),
-        unknown: row.unknown.unsigned_abs(),
-    };
-    (nodes, clauses)
-}
-
 fn shown(row: CountedRow) -> ComplianceRow {
-    let (nodes, clauses) = counts(&row);
+    let (nodes, clauses) = (row.nodes(), row.clauses());
     let rate_basis_points = clauses.rate().map(|rate| rate.basis_points());
     ComplianceRow { key: row.key, nodes, clauses, rate_basis_points }
 }

@@ -23,7 +23,7 @@ use utoipa::{Modify, OpenApi};
         sign_in::sign_in, sign_in::client_token, sign_in::welcome_for, sign_in::welcome, sign_in::own_session, sign_in::sign_out,
         overview::overview, live::live, event::list, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
         token::list, token::make, token::withdraw, joining::waiting, joining::approve, joining::deny,
-        node::list, node::show, node::why, node::revoke, node::resolve_duplicate, node_edit::label, node_edit::rename, node_edit::retire, clauses::list, compliance::figures,
+        node::list, node::show, node::why, node::revoke, node::resolve_duplicate, node_edit::label, node_edit::rename, node_edit::retire, clauses::list, compliance::figures, compliance::days, compliance::moves,
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::check, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::second_person, stage::remove, stage::serve, stage::back, group::list, group::set, group::remove,

@@ -69,6 +69,8 @@ pub fn routes() -> Vec<Route> {
         node_edit::retire,
         clauses::list,
         compliance::figures,
+        compliance::days,
+        compliance::moves,
         clauses::left,
         recovery::show,
         recovery::end,

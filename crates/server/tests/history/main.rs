@@ -11,12 +11,14 @@ mod tale;
 mod truth;
 
 use constans_clock::MovedClock;
-use constans_server::store::compliance::{CountedRow, Dimension, Moment, count, nodes};
+use constans_core::compliance::{ClauseCounts, Move, moves};
+use constans_server::store::compliance::{CountedRow, Dimension, Moment, count, moved, nodes};
 use constans_server::store::narrowing::Narrowing;
 use database::Database;
 use random::Random;
 use std::collections::BTreeMap;
 use tale::Tale;
+use truth::Moved;
 
 /// Checks this many histories; `HISTORIES` sets another number.
 const HISTORIES: u64 = 100;
@@ -38,6 +40,9 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
         for question in 0..QUESTIONS {
             let moment = tale.moment(&mut random, question);
             ask(&database, &tale, moment, seed).await;
+        }
+        for _ in 0..QUESTIONS {
+            compare(&database, &tale, tale.moments(&mut random), seed).await;
         }
         equal_runs += database
             .value::<i64>("select coalesce(sum(count - 1), 0)::bigint from run_span where run is not null")
@@ -66,7 +71,7 @@ async fn ask(database: &Database, tale: &Tale, moment: Moment, seed: u64) {
         Some(Dimension::Control),
     ];
     for by in dimensions {
-        let rows = count(db, &narrowing, moment, by.as_ref()).await.unwrap();
+        let rows = count(db, &narrowing, &[moment], by.as_ref()).await.unwrap();
         let found: BTreeMap<Option<String>, CountedRow> =
             rows.into_iter().map(|row| (row.key.clone(), row)).collect();
         let expected = truth.counted(by.as_ref());
@@ -75,12 +80,45 @@ async fn ask(database: &Database, tale: &Tale, moment: Moment, seed: u64) {
             assert_eq!(found.get(key), expected.get(key), "{asked}: {key:?} by {by:?}\n{of_node:#?}");
         }
     }
-    let by_cause = count(db, &narrowing, moment, Some(&Dimension::Cause)).await.unwrap();
-    let all = count(db, &narrowing, moment, None).await.unwrap();
+    let by_cause = count(db, &narrowing, &[moment], Some(&Dimension::Cause)).await.unwrap();
+    let all = count(db, &narrowing, &[moment], None).await.unwrap();
     let whole = |row: &CountedRow| row.compliant + row.noncompliant + row.unexamined + row.unknown;
     assert_eq!(
         by_cause.iter().map(whole).sum::<i64>(),
         all.iter().map(whole).sum::<i64>(),
         "causes add up, {asked}"
     );
+}
+
+/// What moved between two moments, and that it adds up.
+async fn compare(database: &Database, tale: &Tale, moments: [Moment; 2], seed: u64) {
+    let (narrowing, db) = (Narrowing::All, &database.pool);
+    let [from, until] = moments;
+    let asked = format!("history {seed} from {} until {} as known at {}", from.at, until.at, until.known_at);
+    let results = moments.map(|moment| tale.truth.results(moment.at, moment.known_at));
+    let expected = results[0].moved(&results[1], from.at, until.at);
+    let rows = moved(db, &narrowing, moments).await.unwrap();
+    let found: BTreeMap<Moved, i64> = rows
+        .iter()
+        .map(|row| {
+            let word = |status: &Option<String>| status.as_deref().map(truth::status_named);
+            let statuses = (word(&row.status_before), word(&row.status_after));
+            (((row.had_node, row.has_node), statuses, row.is_desired_otherwise, row.change), row.count)
+        })
+        .collect();
+    assert_eq!(found.len(), rows.len(), "each once, {asked}");
+    assert_eq!(found, expected, "{asked}");
+
+    let both = count(db, &narrowing, &moments, None).await.unwrap();
+    let counts_at = |moment: i32| {
+        both.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
+    };
+    let (before, after) = (counts_at(0), counts_at(1));
+    let moves = moves(&before, rows.iter().map(|row| (row.moved().unwrap(), row.count.unsigned_abs())));
+    let sum = |part: fn(&Move) -> i64| moves.iter().map(part).sum::<i64>();
+    let more = |before: u64, after: u64| i64::try_from(after).unwrap() - i64::try_from(before).unwrap();
+    assert_eq!(sum(|one| one.compliant), more(before.compliant, after.compliant), "{asked}");
+    assert_eq!(sum(|one| one.all), more(before.all(), after.all()), "{asked}");
+    let points = |counts: &ClauseCounts| counts.rate().map_or(0, |rate| rate.basis_points());
+    assert_eq!(sum(|one| one.basis_points), more(points(&before), points(&after)), "{asked}: {moves:?}");
 }

@@ -102,6 +102,13 @@ impl Tale {
         Self { truth, end: teller.now, moments }
     }
 
+    /// Returns two moments to compare, as known at the same one.
+    pub fn moments(&self, random: &mut Random) -> [Moment; 2] {
+        let (one, other) = (random.one_of(&self.moments), random.one_of(&self.moments));
+        let known_at = if random.percent(50) { self.end } else { one.max(other) };
+        [one.min(other), one.max(other)].map(|at| Moment { at, known_at, is_now: false })
+    }
+
     /// Returns a moment to ask about: now, now of the past, or of the past as known at another moment since.
     pub fn moment(&self, random: &mut Random, question: usize) -> Moment {
         let any = |random: &mut Random| {
@@ -225,7 +232,9 @@ impl Teller<'_> {
         ))
         .await;
         let desired = state.map(|state| self.states[state].2.clone());
-        self.nodes[of].facts.push(Fact::Desired { at: now, state: desired });
+        let change: i64 =
+            sqlx::query_scalar("select max(no) from change").fetch_one(&mut self.connection).await.unwrap();
+        self.nodes[of].facts.push(Fact::Desired { at: now, state: desired, change });
         // Some learn it late.
         if state.is_some() && !self.nodes[of].is_cut {
             self.nodes[of].state = state;

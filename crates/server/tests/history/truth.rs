@@ -30,6 +30,7 @@ pub enum Fact {
     Desired {
         at: Timestamp,
         state: Option<Vec<Version>>,
+        change: i64,
     },
     /// A run examined clauses; not learned of if its report was lost.
     Ran {
@@ -66,6 +67,7 @@ impl Display for Truths {
 pub struct Result {
     node: String,
     address: usize,
+    version: Version,
     status: &'static str,
     is_in_doubt: bool,
 }
@@ -88,7 +90,9 @@ impl Truths {
                 match fact {
                     Fact::Came { at: when } if *when <= at => is_there = true,
                     Fact::Left { at: when } if *when <= at => is_there = false,
-                    Fact::Desired { at: when, state: desired } if *when <= at => state.clone_from(desired),
+                    Fact::Desired { at: when, state: desired, .. } if *when <= at => {
+                        state.clone_from(desired)
+                    }
                     _ => {}
                 }
             }
@@ -98,7 +102,7 @@ impl Truths {
             nodes.insert(name.clone());
             for version in state.unwrap_or_default() {
                 let (status, is_in_doubt) = result(facts, version, at, known_at);
-                all.push(Result { node: name.clone(), address: version.0, status, is_in_doubt });
+                all.push(Result { node: name.clone(), address: version.0, version, status, is_in_doubt });
             }
         }
         Results { nodes, all, truths: self }
@@ -128,6 +132,24 @@ fn result(facts: &[Fact], version: Version, at: Timestamp, known_at: Timestamp) 
         Some(Found::Different) => ("noncompliant", false),
         Some(Found::Unseen) => ("unknown", false),
     }
+}
+
+/// What moved: whether the node was there, what the clause counted as, whether something else was desired, the change.
+pub type Moved = ((bool, bool), (Option<&'static str>, Option<&'static str>), bool, Option<i64>);
+
+/// The last change in a time that altered what is desired at an address.
+fn last_change(facts: &[Fact], place: usize, from: Timestamp, until: Timestamp) -> Option<i64> {
+    let mut desired = None;
+    let mut last = None;
+    for fact in facts {
+        let Fact::Desired { at, state, change } = fact else { continue };
+        let new = state.iter().flatten().find(|version| version.0 == place).copied();
+        if *at > from && *at <= until && new != desired {
+            last = Some(*change);
+        }
+        desired = new;
+    }
+    last
 }
 
 impl Results<'_> {
@@ -166,6 +188,34 @@ impl Results<'_> {
         by_key.into_iter().map(counted).collect()
     }
 
+    /// Counts the clauses that count otherwise at a second moment: whether their node was there, what they counted as, whether
+    /// something else was desired, and by which change.
+    pub fn moved(&self, after: &Self, from: Timestamp, until: Timestamp) -> BTreeMap<Moved, i64> {
+        let mut moved = BTreeMap::new();
+        for (node, facts) in &self.truths.nodes {
+            for place in 0..self.truths.severities.len() {
+                let of = |results: &Self| {
+                    let found =
+                        results.all.iter().find(|result| result.node == *node && result.address == place);
+                    found.map(|result| (result.version, result.status))
+                };
+                let (before, after_it) = (of(self), of(after));
+                if before.map(|one| one.1) == after_it.map(|one| one.1) {
+                    continue;
+                }
+                let has_node = (self.nodes.contains(node), after.nodes.contains(node));
+                let is_altered = before.map(|one| one.0) != after_it.map(|one| one.0);
+                let change = (has_node == (true, true) && is_altered)
+                    .then(|| last_change(facts, place, from, until))
+                    .flatten();
+                let is_otherwise = before.is_some() && after_it.is_some() && is_altered;
+                let statuses = (before.map(|one| one.1), after_it.map(|one| one.1));
+                *moved.entry((has_node, statuses, is_otherwise, change)).or_default() += 1;
+            }
+        }
+        moved
+    }
+
     fn keys(&self, result: &Result, by: Option<&Dimension>) -> Vec<Option<String>> {
         match by {
             None => vec![None],
@@ -188,4 +238,12 @@ impl Results<'_> {
 /// Returns how an address is written.
 pub fn address(of: usize) -> String {
     format!("file:/etc/skerry/{of}.conf")
+}
+
+/// Returns the word of a result that the server wrote.
+pub fn status_named(word: &str) -> &'static str {
+    ["compliant", "noncompliant", "unexamined", "unknown"]
+        .into_iter()
+        .find(|known| *known == word)
+        .expect("a result")
 }

@@ -57,29 +57,18 @@ pub struct Fleet {
 }
 
 impl Fleet {
-    /// Starts the server and waits until it is heard.
-    pub fn start(folder: &Path, postgres: &Postgres, ports: Ports) -> io::Result<Self> {
+    /// Starts the server, which goes by the clock in a file if one is named, and waits until it is heard.
+    pub fn start(folder: &Path, postgres: &Postgres, ports: Ports, clock: Option<&Path>) -> io::Result<Self> {
         let database = postgres.database_kept("constans")?;
-        let started = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
-        let token = output_of(
-            tied(&folder.join("constans-server"), false)
-                .args([
-                    "token",
-                    "make",
-                    "--person",
-                    "demo",
-                    "--name",
-                    &format!("demo, started at {started}"),
-                    "--for",
-                    "7d",
-                    "--role",
-                    "administrator",
-                ])
-                .env("CONSTANS_DATABASE", &database),
-        )?;
+        let token = make_token(folder, &database, "demo")?;
         let log = File::create(folder.join("server.log"))?;
-        let server = tied(&folder.join("constans-server"), false)
-            .args(["serve", "--name", "127.0.0.1", "--title", "Skerry Line · demo", "--colour", "#5B3A6E"])
+        let mut server = tied(&folder.join("constans-server"), false);
+        server.arg("serve");
+        if let Some(clock) = clock {
+            server.arg("--clock").arg(clock);
+        }
+        let server = server
+            .args(["--name", "127.0.0.1", "--title", "Skerry Line · demo", "--colour", "#5B3A6E"])
             .args([
                 "--agents",
                 &format!("127.0.0.1:{}", ports.agents),
@@ -102,7 +91,7 @@ impl Fleet {
             server,
             agents: Vec::new(),
             ca: String::new(),
-            token: token.trim().to_owned(),
+            token,
         };
         fleet.wait()?;
         let log = fs::read_to_string(folder.join("server.log"))?;
@@ -156,14 +145,34 @@ impl Fleet {
         &self.folder
     }
 
-    /// Runs the client and returns what it says.
+    /// Returns the demo's token.
+    pub fn token(&self) -> &str {
+        &self.token
+    }
+
+    /// Returns the server's address for people, the fingerprint of its CA, and the demo's token.
+    pub fn access(&self) -> (String, &str, &str) {
+        (self.people_url(), &self.ca, &self.token)
+    }
+
+    /// Returns a token of a person, who is made if nobody has this name.
+    pub fn token_of(&self, person: &str) -> io::Result<String> {
+        make_token(&self.folder, &self.database, person)
+    }
+
+    /// Runs the client on behalf of the demo and returns what it says.
     pub fn client(&self, arguments: &[&str]) -> io::Result<String> {
+        self.client_by(&self.token, arguments)
+    }
+
+    /// Runs the client with a token and returns what it says.
+    pub fn client_by(&self, token: &str, arguments: &[&str]) -> io::Result<String> {
         let mut command = Command::new(self.folder.join("constans"));
         command
             .args(arguments)
             .env("CONSTANS_SERVER", self.people_url())
             .env("CONSTANS_CA", &self.ca)
-            .env("CONSTANS_TOKEN", &self.token);
+            .env("CONSTANS_TOKEN", token);
         output_of(&mut command)
     }
 
@@ -207,6 +216,18 @@ impl Drop for Fleet {
             let _ = child.wait();
         }
     }
+}
+
+fn make_token(folder: &Path, database: &str, person: &str) -> io::Result<String> {
+    let started = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+    let name = format!("demo, started at {started}");
+    let token = output_of(
+        tied(&folder.join("constans-server"), false)
+            .args(["token", "make", "--person", person, "--name", &name, "--for", "7d"])
+            .args(["--role", "administrator"])
+            .env("CONSTANS_DATABASE", database),
+    )?;
+    Ok(token.trim().to_owned())
 }
 
 /// Returns a command that ends with this program, however that ends; agents never have root's rights.

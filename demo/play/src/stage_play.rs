@@ -38,11 +38,60 @@ const MACHINES: &[Machine] = &[
     Machine { name: "kiosk-corran-1", labels: &["role=kiosk", "site=corran"], part: Part::Waits },
 ];
 
-/// Plays the whole the first time; later only starts the agents again.
-pub fn perform(fleet: &mut Fleet) -> io::Result<()> {
+/// Releases of `quay-base`, which every node has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Release {
+    /// 1.3.0, with the first releases of all other kits.
+    First,
+    /// 1.4.0: another banner.
+    Second,
+    /// 1.5.0: yet another.
+    Third,
+}
+
+impl Release {
+    /// Returns its name.
+    pub fn name(self) -> String {
+        format!("quay-base@{}", self.version())
+    }
+
+    fn version(self) -> &'static str {
+        match self {
+            Self::First => "1.3.0",
+            Self::Second => "1.4.0",
+            Self::Third => "1.5.0",
+        }
+    }
+
+    fn banner(self) -> &'static str {
+        match self {
+            Self::First => "Skerry Line",
+            Self::Second => "Skerry Line, five islands",
+            Self::Third => "Skerry Line, five islands, one fare",
+        }
+    }
+}
+
+const STAGES: [&str; 2] = ["harbour", "open-water"];
+
+/// Plays the whole the first time; later only starts the agents again. Without a past, all that was published in it comes first.
+pub fn perform(fleet: &mut Fleet, has_past: bool) -> io::Result<()> {
     let played = fleet.folder().join("played");
     if !played.exists() {
-        wish(fleet)?;
+        println!("publishing the kits of Skerry Line");
+        let token = fleet.token().to_owned();
+        if !has_past {
+            publish(fleet, &token, Release::First)?;
+            make_stages(fleet, &token)?;
+            publish(fleet, &token, Release::Second)?;
+            for stage in STAGES {
+                fleet.client(&["stage", "serve", stage, &Release::Second.name()])?;
+            }
+            set_groups(fleet, &token)?;
+        }
+        // The next release of what every node has, which only the harbour has so far.
+        publish(fleet, &token, Release::Third)?;
+        fleet.client(&["stage", "serve", "harbour", &Release::Third.name()])?;
         for machine in MACHINES {
             join_and_run(fleet, machine)?;
         }
@@ -55,54 +104,50 @@ pub fn perform(fleet: &mut Fleet) -> io::Result<()> {
     Ok(())
 }
 
-/// Publishes what is wanted and gives it to groups.
-fn wish(fleet: &Fleet) -> io::Result<()> {
-    println!("publishing the kits of Skerry Line");
+/// Publishes a release; with the first one all other kits.
+pub fn publish(fleet: &Fleet, token: &str, release: Release) -> io::Result<()> {
     let kits = fleet.folder().join("kits");
-    for kit in ["quay-base", "kiosk-floor", "gate-reader", "ship-gateway"] {
-        fleet.client(&["kit", "publish", path(&kits.join(kit))])?;
+    if release == Release::First {
+        for kit in ["quay-base", "kiosk-floor", "gate-reader", "ship-gateway"] {
+            fleet.client_by(token, &["kit", "publish", path(&kits.join(kit))])?;
+        }
+        return Ok(());
     }
-    for stage in ["harbour", "open-water"] {
-        fleet.client(&["stage", "make", stage])?;
+    let kit = kits.join("quay-base");
+    for (file, from, to) in [
+        ("kit.toml", Release::First.version(), release.version()),
+        ("copies/issue", Release::First.banner(), release.banner()),
+    ] {
+        let original = fs::read_to_string(constans_world::kits().join("quay-base").join(file))?;
+        fs::write(kit.join(file), original.replace(from, to))?;
     }
-    fleet.client(&[
-        "stage",
-        "serve",
-        "open-water",
-        "quay-base@1.3.0",
-        "kiosk-floor@1.0.0",
-        "gate-reader@2.1.0",
-        "ship-gateway@0.9.0",
-    ])?;
-    // The next release of what every node has, which only the harbour has so far.
-    let next = kits.join("quay-base");
-    for (file, from, to) in
-        [("kit.toml", "1.3.0", "1.4.0"), ("copies/issue", "Skerry Line", "Skerry Line, five islands")]
-    {
-        let text = fs::read_to_string(next.join(file))?;
-        fs::write(next.join(file), text.replace(from, to))?;
+    fleet.client_by(token, &["kit", "publish", path(&kit)]).map(|_| ())
+}
+
+/// Makes the stages, which serve the first release of each kit.
+pub fn make_stages(fleet: &Fleet, token: &str) -> io::Result<()> {
+    let first = Release::First.name();
+    let served = [first.as_str(), "kiosk-floor@1.0.0", "gate-reader@2.1.0", "ship-gateway@0.9.0"];
+    for stage in STAGES {
+        fleet.client_by(token, &["stage", "make", stage])?;
+        fleet.client_by(token, &[&["stage", "serve", stage], served.as_slice()].concat())?;
     }
-    fleet.client(&["kit", "publish", path(&next)])?;
-    fleet.client(&[
-        "stage",
-        "serve",
-        "harbour",
-        "quay-base@1.4.0",
-        "kiosk-floor@1.0.0",
-        "gate-reader@2.1.0",
-        "ship-gateway@0.9.0",
-    ])?;
+    Ok(())
+}
+
+/// Sets the groups, with what they are assigned.
+pub fn set_groups(fleet: &Fleet, token: &str) -> io::Result<()> {
     let groups = fleet.folder().join("groups");
     fs::create_dir_all(&groups)?;
     for (name, text) in GROUPS {
         let file = groups.join(format!("{name}.toml"));
         fs::write(&file, text)?;
-        fleet.client(&["group", "set", path(&file)])?;
+        fleet.client_by(token, &["group", "set", path(&file)])?;
     }
     Ok(())
 }
 
-const GROUPS: [(&str, &str); 5] = [
+const GROUPS: [(&str, &str); 6] = [
     (
         "everyone",
         "name = \"everyone\"\n\n[[assignments]]\nkit = \"quay-base\"\nbaseline = \"login\"\n\n[settings]\nmode = \"enforce\"\ninterval_secs = 15\n",
@@ -122,6 +167,10 @@ const GROUPS: [(&str, &str); 5] = [
     (
         "brisk-first",
         "name = \"brisk-first\"\npriority = 20\nfilter = \"labels.site == 'brisk'\"\nstage = \"harbour\"\n",
+    ),
+    (
+        "night-trial",
+        "name = \"night-trial\"\npriority = 40\nfilter = \"node.name in ['kiosk-corran-20', 'kiosk-corran-22', 'kiosk-corran-24', 'gate-corran-21', 'gate-corran-23', 'gate-corran-25']\"\n\n[settings]\nmode = \"observe\"\n",
     ),
 ];
 
@@ -192,6 +241,7 @@ fn disturb(fleet: &Fleet) -> io::Result<()> {
     Ok(())
 }
 
-fn path(path: &Path) -> &str {
+/// Returns a path as an argument.
+pub fn path(path: &Path) -> &str {
     path.to_str().unwrap_or_default()
 }
