@@ -25,11 +25,11 @@ await shot('nodes', '/nodes?filter=labels.site+in+["auken",+"brisk"]', 'Last ful
 await shot('node', '/nodes/gate-auken-1?clause=file:/etc/gate/tariffs.csv', 'Result in the run');
 await page.getByRole('link', { name: 'Result in the run' }).click();
 await shot('run', undefined, 'Began');
-await shot('compliance', '/compliance', 'without any deviation');
+await shot('compliance', '/compliance', 'points in all');
 await shot('changes', '/changes', 'Changes of desired state');
 await shot('change', `/changes/${process.env.CHANGE}`, 'Impact');
 await shot('kits', '/kits', 'Served in');
-await shot('release', '/kits/quay-base/1.4.0', 'The account guest must not exist.');
+await shot('release', '/kits/quay-base/1.5.0', 'The account guest must not exist.');
 await shot('kinds', '/kinds/service?find=start', 'What do you want to achieve?');
 await page.emulateMedia({ colorScheme: 'dark' });
 await shot('overview-dark', '/', 'Needs attention');

@@ -81,6 +81,10 @@ export const api = {
   overview: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/overview', { params: { query: filter ? { filter } : {} }, signal })),
   /** The labels that nodes have, each with its values. */
   labels: (signal?: AbortSignal) => answer(client.GET('/api/labels', { signal })),
+  complianceDays: (query: { days?: number; filter?: string }, signal?: AbortSignal) =>
+    answer(client.GET('/api/compliance/days', { params: { query }, signal })),
+  complianceMoves: (query: { since: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
+    answer(client.GET('/api/compliance/moves', { params: { query }, signal })),
   compliance: (query: { by: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance', { params: { query }, signal })),
   nodes: (query: NodesQuery, signal?: AbortSignal) => answer(client.GET('/api/nodes', { params: { query }, signal })),

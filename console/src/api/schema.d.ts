@@ -286,6 +286,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/compliance/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How many clauses and nodes are as desired at the end of each day of a period, in UTC, with the changes that gave nodes something
+         *     else.
+         * @description How many clauses and nodes are as desired at the end of each day of a period, in UTC, with the changes that gave nodes something
+         *     else.
+         */
+        get: operations["get_api_compliance_days"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/compliance/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Why the rate moved between two moments: by reason and change, adding up.
+         * @description Why the rate moved between two moments: by reason and change, adding up.
+         */
+        get: operations["get_api_compliance_moves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contents/{name}": {
         parameters: {
             query?: never;
@@ -2242,6 +2284,62 @@ export interface components {
             /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not counted. */
             undecidable: number;
         };
+        /** @description The compliance at the end of a day. */
+        ComplianceDay: {
+            /**
+             * Format: date-time
+             * @description The moment that the figures are of: its end, or now if it is not over.
+             */
+            at: string;
+            /** @description The clauses on these nodes. */
+            clauses: components["schemas"]["ClauseCounts"];
+            /**
+             * Format: date
+             * @description The day in UTC.
+             */
+            day: string;
+            /** @description The nodes that had clauses. */
+            nodes: components["schemas"]["NodeCounts"];
+            /** @description The share of the clauses that is compliant, in hundredths of a percent, rounded down; none of nothing. */
+            rate_basis_points?: number | null;
+        };
+        /** @description The compliance at the end of each day of a period, in UTC. */
+        ComplianceDays: {
+            /** @description The changes that were handed out in the period and gave nodes something else; at most 500, the last ones. */
+            changes: components["schemas"]["NamedChange"][];
+            /** @description The days, the first one first; the last one may not be over. */
+            days: components["schemas"]["ComplianceDay"][];
+        };
+        /** @description Why the rate moved between two moments. */
+        ComplianceMoves: {
+            /** @description The clauses at the second one. */
+            after: components["schemas"]["ClauseCounts"];
+            /**
+             * Format: date-time
+             * @description What the server had learned by then counts, for both.
+             */
+            as_known_at: string;
+            /**
+             * Format: date-time
+             * @description The second one.
+             */
+            as_of: string;
+            /** @description The clauses at the first moment. */
+            before: components["schemas"]["ClauseCounts"];
+            /** @description The changes that are among the reasons. */
+            changes: components["schemas"]["NamedChange"][];
+            /** @description What moved, by reason and change; these add up. */
+            moves: components["schemas"]["Move"][];
+            /** @description The share at the second one. */
+            rate_after_basis_points?: number | null;
+            /** @description The share that was compliant at the first moment, in hundredths of a percent, rounded down. */
+            rate_before_basis_points?: number | null;
+            /**
+             * Format: date-time
+             * @description The first moment.
+             */
+            since: string;
+        };
         /** @description The compliance of one key of a dimension. */
         ComplianceRow: {
             /** @description These clauses. */
@@ -3097,6 +3195,57 @@ export interface components {
          * @enum {string}
          */
         Mode: "observe" | "enforce";
+        /** @description What one reason moved. */
+        Move: {
+            /**
+             * Format: int64
+             * @description How many more clauses there are by it.
+             */
+            all: number;
+            /**
+             * Format: int64
+             * @description By how much the rate moved, in hundredths of a percent. Those of all reasons add up to the difference of the two rates.
+             */
+            basis_points: number;
+            /**
+             * Format: int64
+             * @description The change that altered what is desired, if it is one of these reasons.
+             */
+            change?: number | null;
+            /** @description Number of clauses on nodes. */
+            clauses: number;
+            /**
+             * Format: int64
+             * @description How many more clauses are compliant by it.
+             */
+            compliant: number;
+            /** @description The reason. */
+            reason: components["schemas"]["MoveReason"];
+        };
+        /**
+         * @description Why a clause on a node counts otherwise than before. The first that applies counts, in this order.
+         * @enum {string}
+         */
+        MoveReason: "node_left" | "node_came" | "no_longer_desired" | "newly_desired" | "otherwise_desired" | "first_examined" | "became_unknown" | "known_again" | "deviated" | "put_right";
+        /** @description A change with what names it. */
+        NamedChange: {
+            /** @description Who approved it, if it was another person. */
+            approved_by?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was handed out.
+             */
+            handed_out_at: string;
+            /**
+             * Format: int64
+             * @description Its number: 118 is called C118.
+             */
+            no: number;
+            /** @description What it does, in words. */
+            what: string;
+            /** @description Who asked for it. */
+            who: string;
+        };
         /** @description One native command or system call, as it was done. */
         NativeStep: {
             /**
@@ -5812,6 +5961,234 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Compliance"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_compliance_days: {
+        parameters: {
+            query?: {
+                /** @description How many days, from 1 to 92; 30 if left out */
+                days?: number;
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+                /** @description The last day, as 2026-11-21; today if left out */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComplianceDays"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_compliance_moves: {
+        parameters: {
+            query: {
+                /** @description Only what the server had learned by this moment counts, not before `as_of`; now if left out */
+                as_known_at?: string;
+                /** @description The second moment, not before the first one; now if left out */
+                as_of?: string;
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+                /** @description The first moment, as 2026-11-20T00:00:00Z */
+                since: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComplianceMoves"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */

@@ -16,27 +16,47 @@ import { QueryView } from '../shell/QueryView';
 import { exact } from '../words/time';
 import { count } from '../words/words';
 import { ComplianceTable } from './ComplianceTable';
+import { RateChart } from './RateChart';
 import { rateWords } from './rate';
 import { Legend } from './ShareBar';
+import { WhyItMoved } from './WhyItMoved';
 
 const DIMENSIONS = ['control', 'baseline', 'release', 'severity', 'cause', 'group', 'stage', 'node', 'clause'];
 /** Labels with more values than this are names rather than places. */
 const MOST_VALUES = 50;
 const MOST_LABELS = 4;
 
-/** How many clauses and nodes are as desired: now, or as of a moment. */
+const DAYS = 30;
+
+/** How many clauses and nodes are as desired, now or as of a moment; how that was on each of 30 days, and why it moved. */
 export function CompliancePage() {
   const [filter, setFilter] = useFilter();
   const [parameters, setParameters] = useSearchParams();
   const by = parameters.get('by') ?? 'control';
   const asOf = parameters.get('as_of') ?? '';
-  const set = (name: string, value: string) =>
+  const setAll = (values: Record<string, string>) =>
     setParameters((before) => {
       const after = new URLSearchParams(before);
-      if (value) after.set(name, value);
-      else after.delete(name);
+      for (const [name, value] of Object.entries(values)) {
+        if (value) after.set(name, value);
+        else after.delete(name);
+      }
       return after;
     });
+  const set = (name: string, value: string) => setAll({ [name]: value });
+  const days = useQuery({
+    queryKey: ['compliance days', filter],
+    queryFn: ({ signal }) => api.complianceDays({ days: DAYS, filter: filter || undefined }, signal),
+    placeholderData: keepPreviousData,
+    meta: { isRefreshedByTimeOnly: true },
+    refetchInterval: 300_000,
+  });
+  const since = parameters.get('since') ?? yesterdayBefore(asOf);
+  const chooseDay = ({ day, at }: Schemas['ComplianceDay']) => {
+    const midnight = `${day}T00:00:00Z`;
+    const isToday = at !== nextMidnight(midnight);
+    setAll({ since: midnight, as_of: isToday ? '' : seconds(at) });
+  };
   const labels = useQuery({ queryKey: ['labels'], queryFn: ({ signal }) => api.labels(signal), staleTime: 300_000 });
   const compliance = useQuery({
     queryKey: ['compliance', filter, by, asOf],
@@ -50,15 +70,25 @@ export function CompliancePage() {
     <Page title="Compliance" heading={null}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={compliance.error} />
-        <AsOf asOf={asOf} onAsOf={(asOf) => set('as_of', asOf)} />
+        <AsOf asOf={asOf} onAsOf={(asOf) => setAll({ as_of: asOf, since: '' })} />
         <CopiedCommand command={`constans compliance --by ${by}${asArgument(filter)}${asOf && ` --as-of ${asOf}`}`} />
       </Box>
       <QueryView query={compliance}>
         {(compliance) => (
           <>
-            <Card>
-              <LeadingFigures compliance={compliance} />
-            </Card>
+            <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 1.3fr) minmax(0, 1fr)' }, gap: 2 }}>
+              <Card>
+                <LeadingFigures compliance={compliance} />
+                <Box sx={{ mt: 1 }}>
+                  <QueryView query={days}>
+                    {(days) => <RateChart days={days} chosen={days.days.find(({ day }) => since.startsWith(day))?.day} onDay={chooseDay} />}
+                  </QueryView>
+                </Box>
+              </Card>
+              <Card>
+                <WhyItMoved filter={filter} since={since} asOf={asOf} />
+              </Card>
+            </Box>
             <Box sx={{ mt: 2 }}>
               <Card>
                 <Box sx={{ display: 'flex', gap: 2, justifyContent: 'space-between', alignItems: 'center', flexWrap: 'wrap', mb: 1 }}>
@@ -108,6 +138,21 @@ function AsOf({ asOf, onAsOf }: { asOf: string; onAsOf: (asOf: string) => void }
   );
 }
 
+/** A moment as it is in addresses. */
+function seconds(at: string): string {
+  return `${new Date(at).toISOString().slice(0, 19)}Z`;
+}
+
+function nextMidnight(midnight: string): string {
+  return seconds(new Date(new Date(midnight).getTime() + 86_400_000).toISOString());
+}
+
+/** The beginning of the day before a moment, in UTC. */
+function yesterdayBefore(asOf: string): string {
+  const at = asOf ? new Date(asOf) : new Date();
+  return `${new Date(at.getTime() - 86_400_000).toISOString().slice(0, 10)}T00:00:00Z`;
+}
+
 function local(asOf: string): string {
   const at = new Date(asOf);
   return new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
@@ -122,7 +167,7 @@ function LeadingFigures({ compliance }: { compliance: Schemas['Compliance'] }) {
     [clauses.noncompliant, 'noncompliant'],
     [clauses.unexamined, 'unexamined'],
     [clauses.unknown, 'unknown'],
-    [clauses.in_doubt, 'in doubt: in the window of a drift that was found later'],
+    [clauses.in_doubt, 'in doubt (in the window of a drift that was found later)'],
   ] as const;
   return (
     <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 6, rowGap: 1 }}>
@@ -137,13 +182,12 @@ function LeadingFigures({ compliance }: { compliance: Schemas['Compliance'] }) {
         <Typography>
           <b>{rateWords(compliance.rate_basis_points)}</b> of {count(all, 'clause')} on nodes compliant
         </Typography>
-        {more
-          .filter(([number]) => number > 0)
-          .map(([number, words]) => (
-            <Typography key={words} sx={{ fontSize: 14, color: 'text.secondary' }}>
-              {number.toLocaleString('en')} {words}
-            </Typography>
-          ))}
+        <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>
+          {more
+            .filter(([number]) => number > 0)
+            .map(([number, words]) => `${number.toLocaleString('en')} ${words}`)
+            .join(' · ')}
+        </Typography>
       </Box>
       <Box sx={{ color: 'text.secondary' }}>
         <Typography sx={{ fontSize: 14 }}>as of {exact(compliance.as_of)}</Typography>

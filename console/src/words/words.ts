@@ -26,6 +26,11 @@ export function deviationCause(cause: string): string {
   return (table.deviation_cause as Record<string, string>)[cause] ?? cause;
 }
 
+/** Why a clause on a node counts otherwise than before. */
+export function moveReason(reason: Schemas['MoveReason']): string {
+  return table.move_reason[reason];
+}
+
 /** How a drift episode ended. */
 export function closedAs(closed: Schemas['ClosedAs']): string {
   return table.closed_as[closed];

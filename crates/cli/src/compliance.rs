@@ -5,7 +5,9 @@ use crate::server::{Server, ServerArguments};
 use clap::Args;
 use constans_core::compliance::{ClauseCounts, DeviationCause, NodeCounts, Rate};
 use constans_terminal::{count, harmless, time};
-use constans_wire::compliance::{Compliance, ComplianceRow};
+use constans_wire::compliance::{
+    Compliance, ComplianceDay, ComplianceDays, ComplianceMoves, ComplianceRow, NamedChange,
+};
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::fmt::Write as _;
 
@@ -14,7 +16,7 @@ use std::fmt::Write as _;
 pub struct ComplianceArguments {
     #[command(flatten)]
     server: ServerArguments,
-    /// Count by control, baseline, release, severity, cause, group, stage, label:KEY, node or clause
+    /// Count by control, baseline, release, severity, cause, group, stage, label:KEY, node, clause or day
     #[arg(long, value_name = "DIMENSION")]
     by: Option<String>,
     /// Only nodes that match this filter now
@@ -26,28 +28,141 @@ pub struct ComplianceArguments {
     /// Only what the server had learned by this moment counts [default: now]
     #[arg(long, value_name = "TIME")]
     as_known_at: Option<String>,
+    /// Show why the rate moved since this moment, as 2026-11-20T00:00:00Z
+    #[arg(long, value_name = "TIME", conflicts_with_all = ["by", "days"])]
+    since: Option<String>,
+    /// How many days, with --by day [default: 30]
+    #[arg(long, value_name = "DAYS", conflicts_with_all = ["as_of", "as_known_at"])]
+    days: Option<u16>,
 }
 
 /// Shows the figures.
 pub async fn run(arguments: &ComplianceArguments) -> Result<(), ClientError> {
     let server = Server::open(&arguments.server)?;
-    let given = [
-        ("by", &arguments.by),
-        ("filter", &arguments.filter),
-        ("as_of", &arguments.as_of),
-        ("as_known_at", &arguments.as_known_at),
-    ];
+    let ComplianceArguments { by, filter, as_of, as_known_at, since, days, .. } = arguments;
+    let moments = [("as_of", as_of.clone()), ("as_known_at", as_known_at.clone())];
+    if let Some(since) = since {
+        let given = [("since", Some(since.clone())), ("filter", filter.clone())].into_iter().chain(moments);
+        let moves: ComplianceMoves = server.get(&address("/api/compliance/moves", given)).await?;
+        if !server.says_json(&moves) {
+            print!("{}", why_it_moved(&moves));
+        }
+    } else if by.as_deref() == Some("day") || days.is_some() {
+        let days = days.map(|days| days.to_string());
+        let given = [("days", days), ("filter", filter.clone())];
+        let days: ComplianceDays = server.get(&address("/api/compliance/days", given)).await?;
+        if !server.says_json(&days) {
+            print!("{}", by_day(&days));
+        }
+    } else {
+        let given = [("by", by.clone()), ("filter", filter.clone())].into_iter().chain(moments);
+        let compliance: Compliance = server.get(&address("/api/compliance", given)).await?;
+        if !server.says_json(&compliance) {
+            print!("{}", shown(&compliance, by.as_deref()));
+        }
+    }
+    Ok(())
+}
+
+fn address(path: &str, given: impl IntoIterator<Item = (&'static str, Option<String>)>) -> String {
     let query: Vec<String> = given
         .into_iter()
         .filter_map(|(name, value)| {
-            Some(format!("{name}={}", utf8_percent_encode(value.as_ref()?, NON_ALPHANUMERIC)))
+            Some(format!("{name}={}", utf8_percent_encode(&value?, NON_ALPHANUMERIC)))
         })
         .collect();
-    let compliance: Compliance = server.get(&format!("/api/compliance?{}", query.join("&"))).await?;
-    if !server.says_json(&compliance) {
-        print!("{}", shown(&compliance, arguments.by.as_deref()));
+    format!("{path}?{}", query.join("&"))
+}
+
+/// One line for each day, with the changes that were handed out on it.
+fn by_day(days: &ComplianceDays) -> String {
+    let cells_of = |day: &ComplianceDay| {
+        let row = ComplianceRow {
+            key: Some(day.day.to_string()),
+            nodes: day.nodes,
+            clauses: day.clauses,
+            rate_basis_points: day.rate_basis_points,
+        };
+        cells(&row, "day")
+    };
+    let mut lines =
+        table(days.days.iter().map(cells_of), "day").lines().map(str::to_owned).collect::<Vec<_>>();
+    for change in &days.changes {
+        let place = days.days.iter().position(|day| change.handed_out_at <= day.at);
+        if let Some(line) = place.and_then(|place| lines.get_mut(place + 1)) {
+            let _ = write!(line, "  C{}", change.no);
+        }
     }
-    Ok(())
+    lines.push(
+        "each at the end of the day in UTC, the last one now; C…: changes handed out on that day".to_owned(),
+    );
+    lines.join("\n") + "\n"
+}
+
+fn why_it_moved(moves: &ComplianceMoves) -> String {
+    let rate = |counts: &ClauseCounts| Rate::words_of(counts.rate());
+    let mut text = format!("from {} to {}", time(moves.since), time(moves.as_of));
+    if moves.as_known_at != moves.as_of {
+        let _ = write!(text, ", as known at {}", time(moves.as_known_at));
+    }
+    let total: i64 = moves.moves.iter().map(|one| one.basis_points).sum();
+    let _ = writeln!(
+        text,
+        "\n\nrate {} to {}, {} points; clauses {} to {}, compliant {} to {}",
+        rate(&moves.before),
+        rate(&moves.after),
+        points(total),
+        moves.before.all(),
+        moves.after.all(),
+        moves.before.compliant,
+        moves.after.compliant,
+    );
+    if moves.moves.is_empty() {
+        text.push_str("every clause on every node counts as before\n");
+        return text;
+    }
+    let _ =
+        writeln!(text, "\n{:>8}  {:>8}  {:>10}  {:>8}  reason", "points", "clauses", "compliant", "in all");
+    for one in &moves.moves {
+        let by = one.change.map(|no| match moves.changes.iter().find(|change| change.no == no) {
+            Some(change) => format!(" by {}", change_words(change)),
+            None => format!(" by C{no}"),
+        });
+        let _ = writeln!(
+            text,
+            "{:>8}  {:>8}  {:>+10}  {:>+8}  {}{}",
+            points(one.basis_points),
+            one.clauses,
+            one.compliant,
+            one.all,
+            one.reason.words(),
+            by.unwrap_or_default()
+        );
+    }
+    text
+}
+
+fn change_words(change: &NamedChange) -> String {
+    let approved = change.approved_by.as_ref().map(|who| format!(", approved by {}", harmless(who)));
+    format!(
+        "C{}, {} ({}{}, {})",
+        change.no,
+        harmless(&change.what),
+        harmless(&change.who),
+        approved.unwrap_or_default(),
+        time(change.handed_out_at)
+    )
+}
+
+/// Hundredths of a percent as points: +1.25.
+fn points(basis_points: i64) -> String {
+    let sign = match basis_points.signum() {
+        1 => "+",
+        -1 => "-",
+        _ => "",
+    };
+    let size = basis_points.unsigned_abs();
+    format!("{sign}{}.{:02}", size / 100, size % 100)
 }
 
 fn shown(compliance: &Compliance, by: Option<&str>) -> String {
@@ -65,7 +180,7 @@ fn shown(compliance: &Compliance, by: Option<&str>) -> String {
     }
     if let Some(by) = by {
         text.push('\n');
-        text.push_str(&table(&compliance.rows, by));
+        text.push_str(&table(compliance.rows.iter().map(|row| cells(row, by)), by));
         if compliance.has_more_rows {
             text.push_str("and more: take a --filter, or another --by\n");
         }
@@ -129,10 +244,9 @@ const HEADS: [&str; 10] = [
     "rate",
 ];
 
-fn table(rows: &[ComplianceRow], by: &str) -> String {
+fn table(rows: impl Iterator<Item = Vec<String>>, by: &str) -> String {
     let head: Vec<String> = std::iter::once(by).chain(HEADS).map(str::to_owned).collect();
-    let lines: Vec<Vec<String>> =
-        std::iter::once(head).chain(rows.iter().map(|row| cells(row, by))).collect();
+    let lines: Vec<Vec<String>> = std::iter::once(head).chain(rows).collect();
     let widths: Vec<usize> = (0..=HEADS.len())
         .map(|at| lines.iter().map(|cells| cells[at].chars().count()).max().unwrap_or(0))
         .collect();

@@ -38,7 +38,7 @@ pub enum Pace {
 pub struct Crowd {
     plan: Plan,
     operator: Arc<Operator>,
-    invitations: BTreeMap<(&'static str, &'static str), Invitation>,
+    invitations: BTreeMap<(&'static str, &'static str, Option<&'static str>), Invitation>,
     repository: Arc<Repository>,
     /// None while a node does something.
     nodes: Vec<Option<Box<Node>>>,
@@ -179,12 +179,12 @@ impl Crowd {
         let first = self.nodes.len();
         for place in first..first + count {
             let who = Who::at(place);
-            if !self.invitations.contains_key(&(who.role, who.site)) {
+            if !self.invitations.contains_key(&(who.role, who.site, who.ship)) {
                 let made = self.operator.invite(who.labels()).await?;
                 let invitation = parse_invitation(&made.text, "the server").map_err(|because| {
                     CrowdError::Node { node: who.name.clone(), because: because.into() }
                 })?;
-                self.invitations.insert((who.role, who.site), invitation);
+                self.invitations.insert((who.role, who.site, who.ship), invitation);
             }
             let node = Node::new(place, &self.plan, self.rng.u64(..), &self.clock, &self.repository)?;
             self.nodes.push(Some(Box::new(node)));
@@ -227,7 +227,8 @@ impl Crowd {
         while place < self.nodes.len() || !asking.is_empty() {
             if place < self.nodes.len() && asking.len() < self.plan.at_once {
                 if let Some(mut node) = self.nodes[place].take() {
-                    let invitation = self.invitations.get(&(node.who.role, node.who.site)).cloned();
+                    let invitation =
+                        self.invitations.get(&(node.who.role, node.who.site, node.who.ship)).cloned();
                     asking.spawn(async move {
                         let answer = match &invitation {
                             Some(invitation) => node.ask(invitation).await,

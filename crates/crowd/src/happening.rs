@@ -1,6 +1,7 @@
 //! Random events of a simulated node: when, and which.
 
 use crate::plan::Rates;
+use constans_core::kit::OnDrift;
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::simulated::SimulatedHost;
 use fastrand::Rng;
@@ -115,7 +116,10 @@ pub(crate) fn changeable(state: &EffectiveState) -> Vec<&Clause> {
         "service" => clause.flag("running") == Some(true),
         _ => false,
     };
-    state.clauses.iter().filter(is_simple).collect()
+    // What is only reported would stay changed for ever.
+    let is_corrected =
+        |clause: &&Clause| clause.on_drift.is_none_or(|switch| switch.value != OnDrift::Report);
+    state.clauses.iter().filter(is_simple).filter(is_corrected).collect()
 }
 
 /// Changes what a clause keeps, as someone would by hand.

@@ -94,6 +94,8 @@ pub(crate) struct Who {
     pub name: String,
     pub role: &'static str,
     pub site: &'static str,
+    /// The ship that it is aboard, if it is a ship's gateway.
+    pub ship: Option<&'static str>,
     pub about: About,
 }
 
@@ -111,14 +113,15 @@ impl Who {
             }
             _ => ("depot", format!("depot-print-{number}")),
         };
-        Self { name, role, site, about: about(place) }
+        let ship = (role == "bridge").then_some(SHIPS[ten / 2 % SHIPS.len()]);
+        Self { name, role, site, ship, about: about(place) }
     }
 
     /// Returns the labels of the node, apart from that it is simulated.
     pub fn labels(&self) -> BTreeMap<String, String> {
-        [("role", self.role), ("site", self.site), ("simulated", "yes")]
-            .map(|(label, value)| (label.to_owned(), value.to_owned()))
-            .into()
+        let all = [("role", self.role), ("site", self.site), ("simulated", "yes")];
+        let ship = self.ship.map(|ship| ("ship", ship));
+        all.into_iter().chain(ship).map(|(label, value)| (label.to_owned(), value.to_owned())).collect()
     }
 }
 

@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
 use constans_core::compare::TextDiffRefusal;
-use constans_core::compliance::DeviationCause;
+use constans_core::compliance::{DeviationCause, MoveReason};
 use constans_core::document::findings_as_markdown;
 use constans_core::episode::ClosedAs;
 use constans_core::kind::{baseline_schema, case_schema, kinds_as_markdown, manifest_schema};
@@ -127,6 +127,7 @@ fn the_words_of_the_console_are_those_of_the_client() {
         "started_by": table(&StartedBy::ALL, |by| by.words().to_owned()),
         "text_diff_refusal": table(&TextDiffRefusal::ALL, |refusal| refusal.words().to_owned()),
         "deviation_cause": table(&DeviationCause::ALL, |cause| cause.words().to_owned()),
+        "move_reason": table(&MoveReason::ALL, |reason| reason.words().to_owned()),
         "closed_as": table(&ClosedAs::ALL, |closed| closed.words().to_owned()),
         "layer": layers,
     });

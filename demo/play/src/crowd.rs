@@ -27,7 +27,8 @@ impl<'r> LivingCrowd<'r> {
     /// Has the nodes that were kept live on.
     pub fn begin(fleet: &Fleet, runtime: &'r Runtime) -> io::Result<Self> {
         let file = kept_in(fleet.folder());
-        let crowd = Crowd::come_back(plan(0), operator(fleet)?, Pace::Real, &file).map_err(in_words)?;
+        let crowd = Crowd::come_back(plan(0), operator(fleet)?, Pace::Real, &file)
+            .map_err(|error| in_words(&error))?;
         let is_over = Arc::new(AtomicBool::new(false));
         let living = runtime.spawn(live(crowd, is_over.clone(), file));
         Ok(Self { runtime, is_over, living: Some(living) })
@@ -53,7 +54,7 @@ impl Drop for LivingCrowd<'_> {
         if let Some(living) = self.living.take() {
             match self.runtime.block_on(living) {
                 Ok(Ok(())) => {}
-                Ok(Err(error)) => eprintln!("error: {}", in_words(error)),
+                Ok(Err(error)) => eprintln!("error: {}", in_words(&error)),
                 Err(error) => eprintln!("error: the simulated nodes broke off: {error}"),
             }
         }

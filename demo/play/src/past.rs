@@ -73,10 +73,10 @@ pub fn tell(fleet: &Fleet, clock: MovedClock, nodes: usize, runtime: &Runtime) -
     set_interval(fleet, &tor, INTERVALS_SECS[0])?;
     let mut quiet = |_: &str| ();
     let gathering = Crowd::gather(plan(nodes), operator(fleet)?, Pace::Moved(clock), None, &mut quiet);
-    let crowd = runtime.block_on(gathering).map_err(in_words)?;
+    let crowd = runtime.block_on(gathering).map_err(|error| in_words(&error))?;
     let mut story = Story { fleet, runtime, crowd, begin, days_told: 0, ilse, tor };
     story.tell()?;
-    story.crowd.keep(&kept_in(fleet.folder())).map_err(in_words)
+    story.crowd.keep(&kept_in(fleet.folder())).map_err(|error| in_words(&error))
 }
 
 /// Sets how often simulated nodes check in and run.
@@ -92,7 +92,7 @@ fn set_interval(fleet: &Fleet, token: &str, secs: u64) -> io::Result<()> {
 }
 
 /// Returns why a crowd does not go on, with the reason of the reason.
-pub fn in_words(error: CrowdError) -> io::Error {
+pub fn in_words(error: &CrowdError) -> io::Error {
     let reason = std::error::Error::source(&error).map(|reason| format!(": {reason}")).unwrap_or_default();
     io::Error::other(format!("the simulated nodes: {error}{reason}"))
 }
@@ -225,7 +225,7 @@ impl Story<'_> {
 
     /// Does something to a node; a smaller crowd may not have it.
     fn befall(&mut self, node: &str, deed: &Deed) -> io::Result<()> {
-        self.crowd.befall(node, deed).map(|_| ()).map_err(in_words)
+        self.crowd.befall(node, deed).map(|_| ()).map_err(|error| in_words(&error))
     }
 
     /// Lives until a day of the past, at this time in UTC.
@@ -240,7 +240,7 @@ impl Story<'_> {
         while self.crowd.now() < end {
             let next_day = self.begin + SignedDuration::from_hours(24 * (self.days_told + 1));
             let span = next_day.min(end).duration_since(self.crowd.now());
-            self.runtime.block_on(self.crowd.live(span, &mut |_| ())).map_err(in_words)?;
+            self.runtime.block_on(self.crowd.live(span, &mut |_| ())).map_err(|error| in_words(&error))?;
             if self.crowd.now() >= next_day {
                 self.days_told += 1;
                 println!("  day {} of {DAYS}", self.days_told);

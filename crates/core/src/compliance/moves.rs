@@ -64,8 +64,8 @@ impl MoveReason {
     /// Returns it in words.
     pub fn words(self) -> &'static str {
         match self {
-            Self::NodeLeft => "nodes left",
-            Self::NodeCame => "nodes came",
+            Self::NodeLeft => "of nodes that left",
+            Self::NodeCame => "of nodes that came",
             Self::NoLongerDesired => "no longer desired",
             Self::NewlyDesired => "newly desired",
             Self::OtherwiseDesired => "desired otherwise",

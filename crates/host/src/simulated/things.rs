@@ -68,6 +68,7 @@ pub(super) fn is_only_properties(kind: &str) -> bool {
             | "kernel_setting"
             | "time_zone"
             | "host_name"
+            | "trust_anchor"
             | "schedule"
     )
 }

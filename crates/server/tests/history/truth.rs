@@ -91,7 +91,7 @@ impl Truths {
                     Fact::Came { at: when } if *when <= at => is_there = true,
                     Fact::Left { at: when } if *when <= at => is_there = false,
                     Fact::Desired { at: when, state: desired, .. } if *when <= at => {
-                        state.clone_from(desired)
+                        state.clone_from(desired);
                     }
                     _ => {}
                 }
