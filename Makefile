@@ -4,7 +4,7 @@ export DEMO_DIR
 
 .PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots dependencies advisories unused circles
 
-demo: ## builds, starts the server and six nodes of Skerry Line, and says what to try; Ctrl-C stops all
+demo: ## builds, starts the server and the nodes of Skerry Line, and says what to try; Ctrl-C stops all; CROWD=0: no simulated nodes
 	@demo/check demo
 	@echo "building (the first time takes some minutes)"
 	@$(MAKE) --no-print-directory console

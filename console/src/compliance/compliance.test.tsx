@@ -1,6 +1,7 @@
 import { fireEvent, screen, within } from '@testing-library/react';
 import { serve, show } from '../testing';
 import { CompliancePage } from './CompliancePage';
+import { changesOf, pointsWords, rateRange } from './days';
 
 const nodes = { without_deviation: 4, with_deviation: 1, not_known: 1, with_critical: 1 };
 const clauses = { compliant: 52, in_doubt: 1, noncompliant: 1, unexamined: 0, unknown: 1 };
@@ -24,7 +25,7 @@ test('nodes come first, then the rate with what is not known, then the rows with
   show(<CompliancePage />, '/compliance');
   expect(await screen.findByText('96.29 %')).toBeTruthy();
   expect(screen.getByText('of 6 nodes')).toBeTruthy();
-  expect(screen.getByText('1 unknown')).toBeTruthy();
+  expect(screen.getByText(/1 noncompliant · 1 unknown · 1 in doubt/)).toBeTruthy();
   expect(screen.getByText(/1 node without clauses/)).toBeTruthy();
   const table = within(screen.getByRole('table', { name: 'Compliance by control' }));
   expect(table.getByRole('img', { name: '3 compliant, 1 noncompliant, 1 unknown' })).toBeTruthy();
@@ -54,4 +55,66 @@ test('the address has what is counted, of when, and by what', async () => {
   expect(screen.getByRole('button', { name: 'label:role' })).toBeTruthy();
   fireEvent.click(screen.getByRole('button', { name: 'node' }));
   expect(screen.getByTestId('address').textContent).toBe('/compliance?by=node');
+});
+
+const counts = (compliant: number, noncompliant: number) => ({ compliant, in_doubt: 0, noncompliant, unexamined: 0, unknown: 0 });
+
+test('why it moved names reason and change with the points of each, which add up', async () => {
+  const change = {
+    no: 118,
+    what: 'harbour serves quay-base@1.4.0',
+    who: 'ilse.maren',
+    approved_by: 'tor.havik',
+    handed_out_at: '2026-11-19T09:00:00Z',
+  };
+  const day = { nodes, rate_basis_points: 9_490, clauses: counts(949, 51) };
+  serve({
+    'GET /api/compliance?by=control&as_of=2026-11-20T00:00:00Z': { body: compliance },
+    'GET /api/labels': { body: {} },
+    'GET /api/compliance/days?days=30': {
+      body: {
+        days: [
+          { ...day, day: '2026-11-18', at: '2026-11-19T00:00:00Z' },
+          { ...day, day: '2026-11-19', at: '2026-11-20T00:00:00Z' },
+        ],
+        changes: [change],
+      },
+    },
+    'GET /api/compliance/moves?since=2026-11-19T00:00:00Z&as_of=2026-11-20T00:00:00Z': {
+      body: {
+        since: '2026-11-19T00:00:00Z',
+        as_of: '2026-11-20T00:00:00Z',
+        as_known_at: '2026-11-29T00:00:00Z',
+        before: counts(949, 51),
+        after: counts(929, 71),
+        rate_before_basis_points: 9_490,
+        rate_after_basis_points: 9_290,
+        moves: [
+          { reason: 'otherwise_desired', change: 118, clauses: 21, compliant: -21, all: 0, basis_points: -210 },
+          { reason: 'put_right', clauses: 1, compliant: 1, all: 0, basis_points: 10 },
+        ],
+        changes: [change],
+      },
+    },
+  });
+  show(<CompliancePage />, '/compliance?since=2026-11-19T00:00:00Z&as_of=2026-11-20T00:00:00Z');
+  const table = within(await screen.findByRole('table', { name: 'Why the rate moved' }));
+  expect(table.getByText(/21 clauses desired otherwise/).textContent).toContain('by C118harbour serves quay-base@1.4.0, ilse.maren, approved by tor.havik');
+  expect(table.getByRole('link', { name: 'C118' }).getAttribute('href')).toBe('/changes/C118');
+  expect(table.getByText('−2.10')).toBeTruthy();
+  expect(table.getByText('+0.10')).toBeTruthy();
+  expect(table.getByText('−2.00')).toBeTruthy();
+  expect(screen.getByText('94.90 % → 92.90 %')).toBeTruthy();
+});
+
+test('the scale shows whole percents around what is there, and a change is marked at the day that it first counts on', () => {
+  expect(rateRange([94.16, null, 95.2])).toEqual([94, 96]);
+  expect(rateRange([100, 100])).toEqual([98, 100]);
+  expect(rateRange([0, 0])).toEqual([0, 2]);
+  expect(rateRange([null])).toEqual([0, 100]);
+  expect([pointsWords(-74), pointsWords(0), pointsWords(125)]).toEqual(['−0.74', '0.00', '+1.25']);
+  const day = (day: string, at: string) => ({ day, at, nodes, clauses, rate_basis_points: 0 });
+  const change = { no: 1, what: '', who: '', handed_out_at: '2026-11-19T09:00:00Z' };
+  const days = [day('2026-11-18', '2026-11-19T00:00:00Z'), day('2026-11-19', '2026-11-19T17:00:00Z')];
+  expect([...changesOf({ days, changes: [change] }).keys()]).toEqual(['2026-11-19']);
 });

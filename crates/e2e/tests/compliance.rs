@@ -107,6 +107,42 @@ fn a_drift_lowers_the_rate_while_it_lasts_and_the_past_stays_as_it_was() {
     let first = figures(&fleet, &["--as-of", &before_any]);
     assert_eq!((&first["nodes_in_all"], &first["clauses"]["unexamined"]), (&3.into(), &0.into()));
 
+    // Why it moved, each time; and the days.
+    let moves = |more: &[&str]| figures(&fleet, more);
+    let first_runs = moves(&["--since", &before_any, "--as-of", &in_line]);
+    let reasons = |moves: &Value| -> Vec<(String, u64, i64)> {
+        let all = moves["moves"].as_array().expect("as asked").iter();
+        all.map(|one| {
+            let number = |part: &str| one[part].as_i64().expect("as asked");
+            (
+                one["reason"].as_str().expect("as asked").to_owned(),
+                number("clauses").unsigned_abs(),
+                number("compliant"),
+            )
+        })
+        .collect()
+    };
+    let all = clauses as u64;
+    assert_eq!(reasons(&first_runs), [("newly_desired".to_owned(), all, all as i64)], "{first_runs}");
+    let change = first_runs["moves"][0]["change"].as_i64().expect("the change of the group");
+    assert_eq!(first_runs["changes"][0]["no"], change);
+    let fell = moves(&["--since", &in_line, "--as-of", &found]);
+    assert_eq!(reasons(&fell), [("deviated".to_owned(), 1, -1)], "{fell}");
+    let points = fell["rate_after_basis_points"].as_i64().expect("as asked") - 10_000;
+    assert_eq!(fell["moves"][0]["basis_points"], points, "{fell}");
+    let back = moves(&["--since", &found]);
+    assert_eq!(reasons(&back), [("put_right".to_owned(), 1, 1)], "{back}");
+    let words = fleet.client(&["compliance", "--since", &in_line, "--as-of", &found]);
+    assert!(well(&words).contains("1          -1        +0  deviated"), "{}", words.stdout);
+    let same = fleet.client(&["compliance", "--since", &found, "--as-of", &found]);
+    assert!(well(&same).contains("every clause on every node counts as before"), "{}", same.stdout);
+    let days = moves(&["--days", "2"]);
+    assert_eq!(days["days"][0]["clauses"]["compliant"], 0, "yesterday nothing was desired: {days}");
+    assert_eq!(days["days"][1]["rate_basis_points"], 10_000, "{days}");
+    assert!(days["changes"].as_array().expect("as asked").iter().any(|one| one["no"] == change), "{days}");
+    let by_day = fleet.client(&["compliance", "--by", "day"]);
+    assert_eq!(well(&by_day).lines().count(), 32, "a head, 30 days, and what they are: {}", by_day.stdout);
+
     // A node that left is not of the fleet any more, and was.
     let in_all = |more: &[&str]| figures(&fleet, more)["nodes_in_all"].as_u64().expect("as asked");
     well(&fleet.client(&["node", "retire", "kiosk-tern-1", "--because", "sold", "--confirm", "1"]));
@@ -123,6 +159,10 @@ fn what_cannot_be_asked_is_refused_with_what_can() {
         (&["--as-of", "2999-01-01T00:00:00Z"], "is not over yet"),
         (&["--as-known-at", "2026-01-01T00:00:00Z"], "was known before it"),
         (&["--filter", "labels.site =="], "filter"),
+        (&["--since", "2999-01-01T00:00:00Z"], "is not over yet"),
+        (&["--since", "2026-11-20T00:00:00Z", "--as-of", "2026-11-19T00:00:00Z"], "is before"),
+        (&["--days", "0"], "take 1 to 92"),
+        (&["--days", "30", "--since", "2026-11-20T00:00:00Z"], "cannot be used with"),
     ] {
         let refused = fleet.client(&[&["compliance"], arguments].concat());
         assert!(

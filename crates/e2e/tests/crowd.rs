@@ -2,7 +2,7 @@
 //! reports, over hours that pass in seconds.
 
 use constans_clock::MovedClock;
-use constans_crowd::{Crowd, Fact, Operator, Pace, Plan, Rates, Truth};
+use constans_crowd::{Crowd, Deed, Fact, Operator, Pace, Plan, Rates, Truth};
 use constans_e2e::Fleet;
 use constans_e2e::story::serve_quays;
 use constans_wire::run::{Episode, RunSummary};
@@ -136,6 +136,45 @@ fn crowd_truth_equals_reports() {
         "{}",
         fleet.query(&leaks(&fleet))
     );
+}
+
+#[test]
+fn a_story_happens_to_a_crowd_and_a_kept_one_goes_on_where_it_was() {
+    let plan = Plan { rates: Rates::none(), keeps_connections: true, ..Plan::of(6, 3) };
+    let mut world = World::gather(plan.clone());
+    world.live(60);
+    let shell = "file:/etc/kiosk/shell.conf".to_owned();
+    let ended = "select count(*) from episode where closed_as = 'corrected'";
+    let mut befall = |node: &str, deed: Deed| world.crowd.befall(node, &deed).expect("it can be done");
+    assert!(befall("kiosk-auken-10", Deed::Change(shell.clone())));
+    assert!(befall("kiosk-brisk-10", Deed::Change(shell.clone())));
+    assert!(befall("kiosk-brisk-10", Deed::Restore(shell)));
+    assert!(!befall("kiosk-auken-99", Deed::Cut), "there is no such node");
+    world.live(30);
+    assert_eq!(world.fleet.query(ended), "1", "what is put back in time is never found");
+
+    let kept = world.folder.path().join("crowd.json");
+    assert!(world.crowd.befall("kiosk-corran-10", &Deed::Cut).expect("it can be done"));
+    world.crowd.keep(&kept).expect("it is kept");
+    let (whole, heard) = ("select count(*) from run", "select sum(count) from heard");
+    let before = (world.fleet.query(whole), world.fleet.query(heard).parse::<u64>().expect("a number"));
+    let now = world.crowd.now() + SignedDuration::from_hours(5);
+    let moved = MovedClock::create(&world.folder.path().join("clock"), now).expect("a clock");
+    let operator = Operator::new(&world.fleet.people_url(), &world.fleet.ca, world.fleet.administrator())
+        .expect("an operator");
+    world.crowd = Crowd::come_back(plan, operator, Pace::Moved(moved), &kept).expect("it is read");
+    world.live(30);
+    assert_eq!(world.fleet.query(whole), before.0, "nothing new is found: their disks are as they were");
+    assert!(
+        world.fleet.query(heard).parse::<u64>().expect("a number") >= before.1 + 5,
+        "they check in again"
+    );
+    assert_eq!(
+        world.fleet.query("select name from node join node_now n on n.node = id where n.heard_at < (select max(heard_at) from node_now) - interval '4 hours'"),
+        "kiosk-corran-10",
+        "the one that is cut off stays so"
+    );
+    assert_eq!(world.fleet.query("select count(*) from node_now where double_since is not null"), "0");
 }
 
 #[test]

@@ -11,7 +11,7 @@ use crate::here::{Here, Nudge, known_kits};
 use crate::intake::batch::Batcher;
 use crate::jobs::refused_requests::RefusedRequests;
 use crate::jobs::waker::Waker;
-use crate::jobs::{audit_chain, node_events, partitions};
+use crate::jobs::{audit_chain, day_figures, node_events, partitions};
 use crate::launch_error::LaunchError;
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
@@ -70,6 +70,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     partitions::make_ahead(&db).await.map_err(LaunchError::Database)?;
     tokio::spawn(partitions::keep_ahead(db.clone()));
     tokio::spawn(audit_chain::keep_chained(db.clone()));
+    tokio::spawn(day_figures::keep_up_to_date(db.clone()));
     let waker = Waker::begin(db.clone());
     tokio::spawn(stay_alive(db.clone(), watch));
     let authority = Arc::new(authority);

@@ -3,6 +3,8 @@
 use super::overview::{Narrowed, narrowed, undecided};
 use crate::problem::{Answer, ApiError};
 use crate::store::compliance::{self, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment};
+use crate::store::day_figure::{self, end_of};
+use crate::store::narrowing::Narrowing;
 use crate::trust::{Allowed, NodeRead};
 use constans_core::compliance::{Moved, moves as gather_moves};
 use constans_core::words::check_label;
@@ -15,6 +17,7 @@ use jiff::{SignedDuration, Timestamp, ToSpan as _};
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use sqlx::PgPool;
+use std::collections::BTreeMap;
 
 /// How many days are shown if nobody asks for another number, and at most.
 const DAYS: i16 = 30;
@@ -96,20 +99,27 @@ pub async fn days(
     }
     let db = db.inner();
     let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
-    let ends: Vec<(Date, Timestamp)> = (0..days)
-        .rev()
-        .filter_map(|before| {
-            let day = until.checked_sub(i32::from(before).days()).ok()?;
-            let end = day.tomorrow().ok()?.to_zoned(TimeZone::UTC).ok()?.timestamp();
-            Some((day, end.min(now)))
-        })
+    let first = until.saturating_sub((days - 1).days());
+    let mut by_day: BTreeMap<Date, CountedRow> = BTreeMap::new();
+    if matches!(narrowing, Narrowing::All) {
+        let kept = day_figure::between(db, first, until).await?;
+        by_day.extend(kept.into_iter().map(|row| (row.day.to_jiff(), row.counted)));
+    }
+    let ends: Vec<(Date, Timestamp)> = std::iter::successors(Some(first), |day| day.tomorrow().ok())
+        .take_while(|day| *day <= until)
+        .map(|day| (day, end_of(day).min(now)))
         .collect();
+    let missing: Vec<(Date, Timestamp)> =
+        ends.iter().filter(|(day, _)| !by_day.contains_key(day)).copied().collect();
     let moments: Vec<Moment> =
-        ends.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: false }).collect();
+        missing.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: false }).collect();
     let rows = compliance::count(db, &narrowing, &moments, None).await?;
+    by_day.extend(
+        rows.into_iter().filter_map(|row| Some((missing.get(usize::try_from(row.moment).ok()?)?.0, row))),
+    );
     let empty = CountedRow::default();
-    let shown = ends.iter().enumerate().map(|(place, (day, at))| {
-        let row = rows.iter().find(|row| usize::try_from(row.moment) == Ok(place)).unwrap_or(&empty);
+    let shown = ends.iter().map(|(day, at)| {
+        let row = by_day.get(day).unwrap_or(&empty);
         let (nodes, clauses) = (row.nodes(), row.clauses());
         let rate_basis_points = clauses.rate().map(|rate| rate.basis_points());
         ComplianceDay { day: *day, at: *at, nodes, clauses, rate_basis_points }

@@ -1,6 +1,7 @@
 //! What a report adds to the history that compliance is counted from.
 
 use crate::problem::ApiError;
+use crate::store::day_figure::{self, DAYS_KEPT};
 use crate::store::history::{self, NodeRow, TwoTimes};
 use crate::store::run::OrderRow;
 use constans_core::compliance::{
@@ -8,7 +9,8 @@ use constans_core::compliance::{
 };
 use constans_core::run::Verdict;
 use constans_wire::report::RunReport;
-use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan as _};
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use std::collections::{BTreeMap, BTreeSet};
@@ -35,14 +37,26 @@ pub async fn take_in(
         return Ok((ran_at, is_full));
     }
     let when = TwoTimes { at: ran_at, learned_at };
-    if is_full
-        && let Some(last) = order.and_then(last_full)
-        && let Some(gap) = gap_before(&last, ran_at, learned_at)
-    {
-        history::gap(&mut *db, known.no, &gap, learned_at).await?;
+    let gap =
+        order.and_then(last_full).filter(|_| is_full).and_then(|last| gap_before(&last, ran_at, learned_at));
+    if let Some(gap) = &gap {
+        history::gap(&mut *db, known.no, gap, learned_at).await?;
     }
     follow(&mut *db, known, report, when).await?;
+    let windows = report.clauses.iter().filter_map(|result| result.drift_window).map(|window| window.from);
+    let earliest = windows.chain(gap.map(|gap| gap.from)).fold(ran_at, Timestamp::min);
+    mark_days(db, earliest, learned_at).await?;
     Ok((ran_at, is_full))
+}
+
+/// Marks the days that ended since the earliest time that a report alters, and of which figures are kept.
+async fn mark_days(db: &mut PgConnection, earliest: Timestamp, learned_at: Timestamp) -> sqlx::Result<()> {
+    let [first, today] = [earliest, learned_at].map(|at| at.to_zoned(TimeZone::UTC).date());
+    let first = first.max(today.saturating_sub(DAYS_KEPT.days()));
+    match today.yesterday() {
+        Ok(last) if first <= last => day_figure::mark(db, first, last).await,
+        _ => Ok(()),
+    }
 }
 
 fn last_full(order: &OrderRow) -> Option<LastRun> {

@@ -5,6 +5,7 @@ pub mod change;
 pub mod check_in;
 pub mod compliance;
 pub mod cursor;
+pub mod day_figure;
 pub mod effective_state;
 pub mod episode;
 pub mod event;

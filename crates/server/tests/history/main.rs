@@ -12,9 +12,13 @@ mod truth;
 
 use constans_clock::MovedClock;
 use constans_core::compliance::{ClauseCounts, Move, moves};
+use constans_server::jobs::day_figures::bring_up_to_date;
 use constans_server::store::compliance::{CountedRow, Dimension, Moment, count, moved, nodes};
+use constans_server::store::day_figure::{self, end_of};
 use constans_server::store::narrowing::Narrowing;
 use database::Database;
+use jiff::ToSpan as _;
+use jiff::tz::TimeZone;
 use random::Random;
 use std::collections::BTreeMap;
 use tale::Tale;
@@ -41,6 +45,7 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
             let moment = tale.moment(&mut random, question);
             ask(&database, &tale, moment, seed).await;
         }
+        days_are_as_counted(&database, seed).await;
         for _ in 0..QUESTIONS {
             compare(&database, &tale, tale.moments(&mut random), seed).await;
         }
@@ -48,7 +53,7 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
             .value::<i64>("select coalesce(sum(count - 1), 0)::bigint from run_span where run is not null")
             .await;
         database
-            .run("truncate node, change, placement, effective_state, clause, desired_clause, clause_address, run cascade")
+            .run("truncate node, change, placement, effective_state, clause, desired_clause, clause_address, run, day_figure, day_mark cascade")
             .await;
     }
     assert!(equal_runs > 0, "deviations were found again");
@@ -88,6 +93,21 @@ async fn ask(database: &Database, tale: &Tale, moment: Moment, seed: u64) {
         all.iter().map(whole).sum::<i64>(),
         "causes add up, {asked}"
     );
+}
+
+/// The figures that are kept of days, brought up to date now and then while reports came late, are what is counted now.
+async fn days_are_as_counted(database: &Database, seed: u64) {
+    while bring_up_to_date(&database.pool).await.unwrap() > 0 {}
+    let today = constans_server::clock::now().to_zoned(TimeZone::UTC).date();
+    let kept = day_figure::between(&database.pool, today.saturating_sub(9.days()), today).await.unwrap();
+    assert!(kept.len() == usize::try_from(today.day() - 1).unwrap(), "history {seed}: {kept:?}");
+    for row in kept {
+        let at = end_of(row.day.to_jiff());
+        let moment = Moment { at, known_at: constans_server::clock::now(), is_now: false };
+        let counted = count(&database.pool, &Narrowing::All, &[moment], None).await.unwrap().pop();
+        let found = (row.counted != CountedRow::default()).then_some(row.counted);
+        assert_eq!(found, counted, "history {seed}, the end of {:?}", row.day);
+    }
 }
 
 /// What moved between two moments, and that it adds up.

@@ -6,6 +6,7 @@ use crate::truth::{Fact, Found, OVERDUE, Truths, Version, address};
 use constans_clock::MovedClock;
 use constans_core::digest::{Digest, of_value};
 use constans_server::intake::report::{plain, take_in};
+use constans_server::jobs::day_figures::bring_up_to_date;
 use constans_server::store::compliance::Moment;
 use constans_server::store::effective_state::{self, NewClause};
 use constans_server::store::{node, run};
@@ -92,6 +93,9 @@ impl Tale {
             let wait = 1 + teller.random.between(0, wait);
             teller.pass(SignedDuration::from_secs(wait));
             teller.event().await;
+            if teller.random.percent(10) {
+                bring_up_to_date(&database.pool).await.unwrap();
+            }
             moments.push(teller.now);
         }
         let truth = Truths {

@@ -1,0 +1,78 @@
+//! The figures of all nodes at the end of each day, kept so that a chart is not counted again; and the days that are to be counted again.
+
+use super::compliance::CountedRow;
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff_sqlx::{Date as SqlDate, ToSqlx as _};
+use sqlx::{PgConnection, PgExecutor};
+
+/// Figures of this many days are kept; those of earlier ones are counted when somebody asks.
+pub const DAYS_KEPT: i32 = 92;
+
+/// Returns the end of a day in UTC.
+pub fn end_of(day: Date) -> Timestamp {
+    let end = day.tomorrow().and_then(|next| next.to_zoned(TimeZone::UTC));
+    end.map_or(Timestamp::MAX, |end| end.timestamp())
+}
+
+/// The figures of a day.
+#[derive(Debug, sqlx::FromRow)]
+pub struct DayRow {
+    /// The day in UTC.
+    pub day: SqlDate,
+    /// What was counted at its end.
+    #[sqlx(flatten)]
+    pub counted: CountedRow,
+}
+
+/// Marks days, from one until another, whose figures may be others now.
+pub async fn mark(db: impl PgExecutor<'_>, from: Date, until: Date) -> sqlx::Result<()> {
+    sqlx::query(include_str!("sql/day_figure/mark.sql"))
+        .bind(from.to_sqlx())
+        .bind(until.to_sqlx())
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// Returns the marks: id and day.
+pub async fn marks(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(i64, SqlDate)>> {
+    sqlx::query_as(include_str!("sql/day_figure/marks.sql")).fetch_all(db).await
+}
+
+/// Removes marks.
+pub async fn unmark(db: impl PgExecutor<'_>, ids: &[i64]) -> sqlx::Result<()> {
+    sqlx::query(include_str!("sql/day_figure/unmark.sql")).bind(ids).execute(db).await.map(|_| ())
+}
+
+/// Returns the day on which the first node came to the fleet.
+pub async fn first_day(db: impl PgExecutor<'_>) -> sqlx::Result<Option<SqlDate>> {
+    sqlx::query_scalar(include_str!("sql/day_figure/first_day.sql")).fetch_one(db).await
+}
+
+/// Returns whether nobody else counts days until the transaction ends.
+pub async fn one_at_a_time(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
+    sqlx::query_scalar(include_str!("sql/day_figure/one_at_a_time.sql")).fetch_one(db).await
+}
+
+/// Returns the figures of the days from one until another that are kept and not marked.
+pub async fn between(db: impl PgExecutor<'_>, from: Date, until: Date) -> sqlx::Result<Vec<DayRow>> {
+    sqlx::query_as(include_str!("sql/day_figure/between.sql"))
+        .bind(from.to_sqlx())
+        .bind(until.to_sqlx())
+        .fetch_all(db)
+        .await
+}
+
+/// Keeps the figures of a day.
+pub async fn set(db: &mut PgConnection, day: Date, row: &CountedRow) -> sqlx::Result<()> {
+    let mut query = sqlx::query(include_str!("sql/day_figure/set.sql")).bind(day.to_sqlx());
+    for count in [row.compliant, row.in_doubt, row.noncompliant, row.unexamined, row.unknown] {
+        query = query.bind(count);
+    }
+    for count in [row.nodes_compliant, row.nodes_deviating, row.nodes_critical, row.nodes_not_known] {
+        query = query.bind(count);
+    }
+    query.execute(db).await.map(|_| ())
+}

@@ -1,0 +1,1 @@
+select (min(from_at) at time zone 'UTC')::date from node_life

@@ -1,0 +1,1 @@
+select id, day from day_mark

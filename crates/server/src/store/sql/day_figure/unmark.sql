@@ -1,0 +1,1 @@
+delete from day_mark where id = any($1)
