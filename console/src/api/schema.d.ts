@@ -3209,7 +3209,8 @@ export interface components {
             basis_points: number;
             /**
              * Format: int64
-             * @description The change that altered what is desired, if it is one of these reasons.
+             * @description The change that altered what is desired, if it is one of these reasons; none also of those with the fewest clauses, which are
+             *     put together if there are many.
              */
             change?: number | null;
             /** @description Number of clauses on nodes. */

@@ -15,7 +15,7 @@ use tokio::runtime::Runtime;
 /// How long the past is.
 const DAYS: i64 = 30;
 /// How often simulated nodes check in and run in the past, and at the end of it.
-const INTERVALS_SECS: [u64; 2] = [8 * 3_600, 900];
+const INTERVALS_SECS: [u64; 2] = [10 * 3_600, 1_800];
 /// Tariffs of gates, which only a person puts back.
 const TARIFFS: &str = "file:/etc/gate/tariffs.csv";
 /// What every node shows to whoever signs in: release 1.4.0 of `quay-base` changes it.
@@ -186,7 +186,7 @@ impl Story<'_> {
 
     /// Until now, in the end with the interval that they keep: each learns of it within the one before.
     fn until_now(&mut self) -> io::Result<()> {
-        let nearly = Timestamp::now() - SignedDuration::from_hours(9);
+        let nearly = Timestamp::now() - SignedDuration::from_hours(11);
         self.live(nearly.duration_since(self.crowd.now()))?;
         set_interval(self.fleet, &self.tor, INTERVALS_SECS[1])?;
         // What is left then passes while the server starts again, by the system's clock.

@@ -120,7 +120,8 @@ impl Moved {
 pub struct Move {
     /// The reason.
     pub reason: MoveReason,
-    /// The change that altered what is desired, if it is one of these reasons.
+    /// The change that altered what is desired, if it is one of these reasons; none also of those with the fewest clauses, which are
+    /// put together if there are many.
     pub change: Option<i64>,
     /// Number of clauses on nodes.
     pub clauses: u64,
@@ -132,11 +133,14 @@ pub struct Move {
     pub basis_points: i64,
 }
 
+/// This many pairs of a reason and a change are told apart at most, those with the most clauses.
+const MOST_CHANGES: usize = 200;
+
 /// Gathers what moved, by reason and change, in the order in which reasons apply; each with the number of clauses on nodes. The
 /// points of a reason are the rate recomputed after it, less the one before; they are rounded so that they add up (largest
 /// remainder).
 pub fn moves(before: &ClauseCounts, moved: impl IntoIterator<Item = (Moved, u64)>) -> Vec<Move> {
-    let mut by_reason: BTreeMap<(MoveReason, Option<i64>), (u64, i64, i64)> = BTreeMap::new();
+    let mut by_reason = ByReason::new();
     for (one, count) in moved {
         let Some(reason) = one.reason() else { continue };
         let signed = i64::try_from(count).unwrap_or(i64::MAX);
@@ -147,6 +151,7 @@ pub fn moves(before: &ClauseCounts, moved: impl IntoIterator<Item = (Moved, u64)
         *compliant += (is - was) * signed;
         *all += (has - had) * signed;
     }
+    let by_reason = folded(by_reason, MOST_CHANGES);
     let mut compliant = i128::from(before.compliant);
     let mut all = i128::from(before.all());
     let mut exact = Vec::new();
@@ -163,6 +168,23 @@ pub fn moves(before: &ClauseCounts, moved: impl IntoIterator<Item = (Moved, u64)
         one.basis_points = points;
     }
     moves
+}
+
+/// The number of clauses on nodes by reason and change, and how many more are compliant and there are by it.
+type ByReason = BTreeMap<(MoveReason, Option<i64>), (u64, i64, i64)>;
+
+/// Puts the changes of a reason together that are not among the ones with the most clauses.
+fn folded(by_reason: ByReason, most: usize) -> ByReason {
+    let mut largest: Vec<_> = by_reason.into_iter().collect();
+    largest.sort_by_key(|((_, change), (clauses, ..))| (change.is_some(), std::cmp::Reverse(*clauses)));
+    let without_change = largest.iter().take_while(|((_, change), _)| change.is_none()).count();
+    let mut folded = ByReason::new();
+    for (place, ((reason, change), (clauses, compliant, all))) in largest.into_iter().enumerate() {
+        let change = change.filter(|_| place < without_change + most);
+        let sum = folded.entry((reason, change)).or_default();
+        *sum = (sum.0 + clauses, sum.1 + compliant, sum.2 + all);
+    }
+    folded
 }
 
 /// A rate in millionths of a hundredth of a percent; nothing of nothing is taken as nothing.
@@ -246,16 +268,33 @@ mod tests {
             .iter()
             .map(|one| (one.reason, one.clauses, one.compliant, one.all, one.basis_points))
             .collect();
-        // 2 of 3, 2 of 7, 1 of 7, 2 of 7: 66.66 %, 28.57 %, 14.28 %, 28.57 %.
+        // 2 of 3, 2 of 7, 1 of 7, 2 of 7: -38.095, -14.286 and +14.286 points.
         assert_eq!(
             by_reason,
             [
                 (MoveReason::NewlyDesired, 4, 0, 4, -3_809),
-                (MoveReason::Deviated, 1, -1, 0, -1_428),
-                (MoveReason::PutRight, 1, 1, 0, 1_428),
+                (MoveReason::Deviated, 1, -1, 0, -1_429),
+                (MoveReason::PutRight, 1, 1, 0, 1_429),
             ]
         );
         assert_eq!(by_reason.iter().map(|row| row.4).sum::<i64>(), 2_857 - 6_666);
+    }
+
+    #[test]
+    fn changes_with_few_clauses_are_put_together() {
+        let by = |reason, change| (reason, change);
+        let all = ByReason::from([
+            (by(MoveReason::NewlyDesired, Some(1)), (5, 0, 5)),
+            (by(MoveReason::NewlyDesired, Some(2)), (1, 0, 1)),
+            (by(MoveReason::NewlyDesired, Some(3)), (2, 0, 2)),
+            (by(MoveReason::Deviated, None), (9, -9, 0)),
+        ]);
+        let expected = ByReason::from([
+            (by(MoveReason::NewlyDesired, Some(1)), (5, 0, 5)),
+            (by(MoveReason::NewlyDesired, None), (3, 0, 3)),
+            (by(MoveReason::Deviated, None), (9, -9, 0)),
+        ]);
+        assert_eq!(folded(all, 1), expected);
     }
 
     #[test]
