@@ -174,7 +174,10 @@ fn a_story_happens_to_a_crowd_and_a_kept_one_goes_on_where_it_was() {
         "kiosk-corran-10",
         "the one that is cut off stays so"
     );
-    assert_eq!(world.fleet.query("select count(*) from node_now where double_since is not null"), "0");
+    assert_eq!(
+        world.fleet.query("select count(*) from node_now where duplicate_identity_since is not null"),
+        "0"
+    );
 }
 
 #[test]
