@@ -171,4 +171,19 @@ fn what_cannot_be_asked_is_refused_with_what_can() {
             refused.stderr
         );
     }
+    let mut reader = fleet.curl().with_token(fleet.administrator());
+    for (asked, because) in [
+        ("days?days=x", "take 1 to 92, not x"),
+        ("days?days=93", "take 1 to 92, not 93"),
+        ("days?until=2999-01-01", "did not begin yet"),
+        ("days?until=-009999-01-05", "before 2000"),
+        ("moves", "name the first moment"),
+        ("moves?since=-009999-01-03T00:00:00Z", "before 2000"),
+        ("moves?since=x", "2026-11-21T23:00:00Z"),
+    ] {
+        let (status, body) = reader.get(&format!("/api/compliance/{asked}"));
+        assert!(status == 422 && body.contains(because), "{asked}: {status} {body}");
+    }
+    let (status, body) = reader.get("/api/compliance?as_of=-009999-01-03T00:00:00Z");
+    assert!(status == 422 && body.contains("before 2000"), "{status} {body}");
 }

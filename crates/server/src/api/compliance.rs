@@ -22,6 +22,8 @@ use std::collections::BTreeMap;
 /// How many days are shown if nobody asks for another number, and at most.
 const DAYS: i16 = 30;
 const MAX_DAYS: i16 = 92;
+/// 2000-01-01: nothing is known of the time before, and what is long before it the database cannot hold.
+const FIRST: Timestamp = Timestamp::constant(946_684_800, 0);
 
 /// How many clauses and nodes are as desired: now, or as of any moment, as known then or at any later moment.
 #[utoipa::path(tag = "compliance", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
@@ -76,17 +78,20 @@ pub async fn figures(
 ), responses((status = 200, body = ComplianceDays)))]
 #[get("/api/compliance/days?<days>&<until>&<filter>")]
 pub async fn days(
-    days: Option<i16>,
+    days: Option<&str>,
     until: Option<&str>,
     filter: Option<&str>,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
 ) -> Answer<ComplianceDays> {
     let now = crate::clock::now();
-    let days = days.unwrap_or(DAYS);
-    if !(1..=MAX_DAYS).contains(&days) {
-        return Err(ApiError::invalid("days", format!("take 1 to {MAX_DAYS}, not {days}")));
-    }
+    let days = match days.map(|written| (written, written.parse::<i16>())) {
+        None => DAYS,
+        Some((_, Ok(days))) if (1..=MAX_DAYS).contains(&days) => days,
+        Some((written, _)) => {
+            return Err(ApiError::invalid("days", format!("take 1 to {MAX_DAYS}, not {written}")));
+        }
+    };
     let today = now.to_zoned(TimeZone::UTC).date();
     let until: Date = match until {
         None => today,
@@ -96,6 +101,9 @@ pub async fn days(
     };
     if until > today {
         return Err(ApiError::invalid("until", format!("{until} did not begin yet: today is {today}")));
+    }
+    if until < FIRST.to_zoned(TimeZone::UTC).date() {
+        return Err(ApiError::invalid("until", "nothing is known of the time before 2000"));
     }
     let db = db.inner();
     let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
@@ -138,7 +146,7 @@ pub async fn days(
 ), responses((status = 200, body = ComplianceMoves)))]
 #[get("/api/compliance/moves?<since>&<filter>&<as_of>&<as_known_at>")]
 pub async fn moves(
-    since: &str,
+    since: Option<&str>,
     filter: Option<&str>,
     as_of: Option<&str>,
     as_known_at: Option<&str>,
@@ -146,6 +154,8 @@ pub async fn moves(
     db: &State<PgPool>,
 ) -> Answer<ComplianceMoves> {
     let now = crate::clock::now();
+    let since =
+        since.ok_or_else(|| ApiError::invalid("since", "name the first moment, as 2026-11-20T00:00:00Z"))?;
     let since = read_moment("since", Some(since), now)?;
     let (at, known_at) = read_moments(as_of, as_known_at, now)?;
     if at < since {
@@ -232,6 +242,9 @@ fn read_moment(field: &'static str, written: Option<&str>, now: Timestamp) -> Re
         written.parse().map_err(|_| ApiError::invalid(field, "it is a moment as 2026-11-21T23:00:00Z"))?;
     if moment > now {
         return Err(ApiError::invalid(field, format!("{moment} is not over yet: it is {now} now")));
+    }
+    if moment < FIRST {
+        return Err(ApiError::invalid(field, "nothing is known of the time before 2000"));
     }
     Ok(moment)
 }
