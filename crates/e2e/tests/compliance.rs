@@ -171,7 +171,7 @@ fn what_cannot_be_asked_is_refused_with_what_can() {
             refused.stderr
         );
     }
-    let mut reader = fleet.curl().with_token(fleet.administrator());
+    let reader = fleet.curl().with_token(fleet.administrator());
     for (asked, because) in [
         ("days?days=x", "take 1 to 92, not x"),
         ("days?days=93", "take 1 to 92, not 93"),
