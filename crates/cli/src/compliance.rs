@@ -40,6 +40,16 @@ pub struct ComplianceArguments {
 pub async fn run(arguments: &ComplianceArguments) -> Result<(), ClientError> {
     let server = Server::open(&arguments.server)?;
     let ComplianceArguments { by, filter, as_of, as_known_at, since, days, .. } = arguments;
+    let is_by_day = by.as_deref() == Some("day") || by.is_none() && days.is_some();
+    if is_by_day && (as_of.is_some() || as_known_at.is_some()) {
+        return Err(ClientError::new(
+            "--by day is of the last days, as known now: it takes neither --as-of nor --as-known-at",
+            "take --days for more of them, or another --by for a past moment",
+        ));
+    }
+    if days.is_some() && !is_by_day {
+        return Err(ClientError::new("--days goes with --by day only", "leave it out, or take --by day"));
+    }
     let moments = [("as_of", as_of.clone()), ("as_known_at", as_known_at.clone())];
     if let Some(since) = since {
         let given = [("since", Some(since.clone())), ("filter", filter.clone())].into_iter().chain(moments);
@@ -47,7 +57,7 @@ pub async fn run(arguments: &ComplianceArguments) -> Result<(), ClientError> {
         if !server.says_json(&moves) {
             print!("{}", why_it_moved(&moves));
         }
-    } else if by.as_deref() == Some("day") || days.is_some() {
+    } else if is_by_day {
         let days = days.map(|days| days.to_string());
         let given = [("days", days), ("filter", filter.clone())];
         let days: ComplianceDays = server.get(&address("/api/compliance/days", given)).await?;

@@ -162,6 +162,8 @@ fn what_cannot_be_asked_is_refused_with_what_can() {
         (&["--since", "2999-01-01T00:00:00Z"], "is not over yet"),
         (&["--since", "2026-11-20T00:00:00Z", "--as-of", "2026-11-19T00:00:00Z"], "is before"),
         (&["--days", "0"], "take 1 to 92"),
+        (&["--by", "control", "--days", "5"], "--days goes with --by day only"),
+        (&["--by", "day", "--as-of", "2026-11-20T00:00:00Z"], "neither --as-of nor --as-known-at"),
         (&["--days", "30", "--since", "2026-11-20T00:00:00Z"], "cannot be used with"),
     ] {
         let refused = fleet.client(&[&["compliance"], arguments].concat());

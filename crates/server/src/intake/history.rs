@@ -42,9 +42,8 @@ pub async fn take_in(
     if let Some(gap) = &gap {
         history::gap(&mut *db, known.no, gap, learned_at).await?;
     }
-    follow(&mut *db, known, report, when).await?;
-    let windows = report.clauses.iter().filter_map(|result| result.drift_window).map(|window| window.from);
-    let earliest = windows.chain(gap.map(|gap| gap.from)).fold(ran_at, Timestamp::min);
+    let earliest_doubt = follow(&mut *db, known, report, when).await?;
+    let earliest = earliest_doubt.into_iter().chain(gap.map(|gap| gap.from)).fold(ran_at, Timestamp::min);
     mark_days(db, earliest, learned_at).await?;
     Ok((ran_at, is_full))
 }
@@ -63,18 +62,19 @@ fn last_full(order: &OrderRow) -> Option<LastRun> {
     Some(LastRun { known_until: order.known_until?.to_jiff(), learned_at: order.known_learned?.to_jiff() })
 }
 
+/// Follows the deviations of a node. Returns since when something is in doubt that was not before.
 async fn follow(
     db: &mut PgConnection,
     known: &NodeRow,
     report: &RunReport,
     when: TwoTimes,
-) -> Result<(), ApiError> {
+) -> Result<Option<Timestamp>, ApiError> {
     let left_out = report.left_out.map_or(0, |left_out| left_out.clauses);
     // Those in line are left out first.
     let is_whole = !report.partial && left_out <= report.counts.in_line;
     let all_alike = report.clauses.iter().all(|result| matches!(result.verdict, Some(Verdict::Alike) | None));
     if is_whole && all_alike && known.is_state_examined && !known.has_open {
-        return Ok(());
+        return Ok(None);
     }
     let wanted: Vec<&str> = report.clauses.iter().map(|result| result.wanted.as_str()).collect();
     // What no state of the fleet ever desired is not counted.
@@ -121,7 +121,7 @@ async fn follow(
     if !windows.is_empty() {
         history::doubts(&mut *db, known.no, &windows, when.learned_at).await?;
     }
-    Ok(())
+    Ok(windows.iter().map(|(_, from, _)| *from).min())
 }
 
 async fn open_deviations(
