@@ -101,6 +101,8 @@ fn nodes_are_narrowed_by_keyboard_and_what_is_wrong_with_a_filter_is_said() {
     browser.see("Last full run");
     browser.press("/");
     browser.type_text("labels.ro");
+    // The names of labels are loaded when the field is entered; Tab accepts what is shown.
+    browser.see("labels.role");
     browser.press("Tab");
     browser.type_text(" == \"gate\"");
     browser.press("Enter");
