@@ -87,6 +87,13 @@ export const api = {
     answer(client.GET('/api/compliance/moves', { params: { query }, signal })),
   compliance: (query: { by: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance', { params: { query }, signal })),
+  concessions: (alsoOver: boolean, signal?: AbortSignal) =>
+    allPages((after) => client.GET('/api/concessions', { params: { query: { after, also_over: alsoOver } }, signal })),
+  askForConcession: (body: Schemas['NewConcession']) => answer(client.POST('/api/concessions', { body })),
+  approveConcession: (no: number, body: Schemas['ApproveConcession']) =>
+    answer(client.POST('/api/concessions/{no}/approve', { params: { path: { no } }, body })),
+  refuseConcession: (no: number, body: Schemas['CloseConcession']) => answer(client.POST('/api/concessions/{no}/refuse', { params: { path: { no } }, body })),
+  endConcession: (no: number, body: Schemas['CloseConcession']) => answer(client.POST('/api/concessions/{no}/end', { params: { path: { no } }, body })),
   nodes: (query: NodesQuery, signal?: AbortSignal) => answer(client.GET('/api/nodes', { params: { query }, signal })),
   node: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}', { params: of(name), signal })),
   clauses: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/clauses', { params: of(name), signal })),

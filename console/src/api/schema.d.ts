@@ -328,6 +328,110 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/concessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The concessions that wait for approval or are in force, or all, the newest first.
+         * @description The concessions that wait for approval or are in force, or all, the newest first.
+         */
+        get: operations["get_api_concessions"];
+        put?: never;
+        /**
+         * Asks for a concession, or returns what it would cover. Another person approves it.
+         * @description Asks for a concession, or returns what it would cover. Another person approves it.
+         */
+        post: operations["post_api_concessions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/concessions/{no}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A concession.
+         * @description A concession.
+         */
+        get: operations["get_api_concessions_no"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/concessions/{no}/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Approves a concession that another person asked for, and sets a freeze of what it covers unless it is left out.
+         * @description Approves a concession that another person asked for, and sets a freeze of what it covers unless it is left out.
+         */
+        post: operations["post_api_concessions_no_approve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/concessions/{no}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Ends a concession that is in force, and the freeze with it; or withdraws one that waits: one's own, or as one who decides them.
+         * @description Ends a concession that is in force, and the freeze with it; or withdraws one that waits: one's own, or as one who decides them.
+         */
+        post: operations["post_api_concessions_no_end"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/concessions/{no}/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Refuses a concession that another person asked for, with a reason.
+         * @description Refuses a concession that another person asked for, with a reason.
+         */
+        post: operations["post_api_concessions_no_refuse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contents/{name}": {
         parameters: {
             query?: never;
@@ -1816,6 +1920,13 @@ export interface components {
             /** @description As a known node on a new machine. */
             as_node?: string | null;
         };
+        /** @description The approval of a concession. */
+        ApproveConcession: {
+            /** @description Why, at most 500 characters. */
+            because?: string | null;
+            /** @description Set no freeze: the next run of a node that enforces corrects what is conceded. */
+            without_freeze?: boolean;
+        };
         /** @description A request of a known node after its certificate ended: it proves its key, without a certificate. */
         AskAgain: {
             /** @description What the agent reported about the node. */
@@ -1843,6 +1954,11 @@ export interface components {
         Attention: {
             /** @description The clause that it is about. */
             address?: string | null;
+            /**
+             * Format: int64
+             * @description The number of the concession that it is about.
+             */
+            concession?: number | null;
             /** @description What more is known. */
             detail: string;
             /** @description The nodes that it is about, by name. */
@@ -2118,6 +2234,8 @@ export interface components {
         ClauseCounts: {
             /** @description As desired at their last examination. */
             compliant: number;
+            /** @description Not compliant, and covered by a concession that was in force: these are counted here only. */
+            conceded: number;
             /** @description Of these, the ones in the window of a drift that was found later. */
             in_doubt: number;
             /** @description Not as desired at their last examination. */
@@ -2252,6 +2370,11 @@ export interface components {
             /** @description The token. */
             token: components["schemas"]["Concealed"];
         };
+        /** @description The refusal or the end of a concession. */
+        CloseConcession: {
+            /** @description Why, at most 500 characters. */
+            because: string;
+        };
         /**
          * @description How an episode ended.
          * @enum {string}
@@ -2277,8 +2400,10 @@ export interface components {
             nodes: components["schemas"]["NodeCounts"];
             /** @description Number of nodes that were of the fleet at the moment. */
             nodes_in_all: number;
-            /** @description The share of the clauses that is compliant, in hundredths of a percent, rounded down; none of nothing. */
+            /** @description The share of the clauses that is compliant as found, in hundredths of a percent, rounded down; none of nothing. */
             rate_basis_points?: number | null;
+            /** @description The same of the clauses that are not conceded. */
+            rate_with_concessions_basis_points?: number | null;
             /** @description The same by the keys of a dimension, if one is asked for: those with the most clauses that are not compliant first. */
             rows: components["schemas"]["ComplianceRow"][];
             /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not counted. */
@@ -2300,8 +2425,10 @@ export interface components {
             day: string;
             /** @description The nodes that had clauses. */
             nodes: components["schemas"]["NodeCounts"];
-            /** @description The share of the clauses that is compliant, in hundredths of a percent, rounded down; none of nothing. */
+            /** @description The share of the clauses that is compliant as found, in hundredths of a percent, rounded down; none of nothing. */
             rate_basis_points?: number | null;
+            /** @description The same of the clauses that are not conceded. */
+            rate_with_concessions_basis_points?: number | null;
         };
         /** @description The compliance at the end of each day of a period, in UTC. */
         ComplianceDays: {
@@ -2332,7 +2459,7 @@ export interface components {
             moves: components["schemas"]["Move"][];
             /** @description The share at the second one. */
             rate_after_basis_points?: number | null;
-            /** @description The share that was compliant at the first moment, in hundredths of a percent, rounded down. */
+            /** @description The share that was compliant as found at the first moment, in hundredths of a percent, rounded down. */
             rate_before_basis_points?: number | null;
             /**
              * Format: date-time
@@ -2348,11 +2475,97 @@ export interface components {
             key?: string | null;
             /** @description The nodes that have clauses of this key. */
             nodes: components["schemas"]["NodeCounts"];
-            /** @description The share of the clauses that is compliant, in hundredths of a percent, rounded down. */
+            /** @description The share of the clauses that is compliant as found, in hundredths of a percent, rounded down. */
             rate_basis_points?: number | null;
+            /** @description The same of the clauses that are not conceded. */
+            rate_with_concessions_basis_points?: number | null;
         };
         /** @description A text that is never written out: it prints as dots. */
         Concealed: string;
+        /** @description A concession that covers a clause. */
+        ConcededBy: {
+            /** @description Why. */
+            because: string;
+            /**
+             * Format: int64
+             * @description Its number: 3 is called D3.
+             */
+            no: number;
+            /**
+             * Format: date-time
+             * @description Until when it lasts.
+             */
+            until: string;
+        };
+        /** @description A concession with what it covers now. */
+        Concession: {
+            /** @description Who asked for it, when and why. */
+            asked: components["schemas"]["ConcessionAct"];
+            /** @description The addresses of the clauses that may deviate, or patterns of them. */
+            clauses: string[];
+            /** @description What it covers. */
+            coverage: components["schemas"]["ConcessionCoverage"];
+            /** @description Whether it also covers what is unexamined or unknown. */
+            covers_unknown: boolean;
+            decided?: components["schemas"]["ConcessionAct"] | null;
+            ended?: components["schemas"]["ConcessionAct"] | null;
+            /** @description CEL: it is for the nodes that match this, also later; none if it is for those that were listed. */
+            filter?: string | null;
+            /**
+             * Format: int64
+             * @description The number of the freeze that keeps what it covers from being corrected, while it is in force.
+             */
+            freeze?: number | null;
+            /**
+             * Format: int64
+             * @description Its number: 3 is called D3. 0 in a preview.
+             */
+            no: number;
+            /** @description The names of the nodes that it is for now, at most 1,000 of them. */
+            nodes: string[];
+            /** @description How far it is. */
+            status: components["schemas"]["ConcessionStatus"];
+            /** @description Those of them that fit no clause of a node. */
+            unknown_clauses: string[];
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+        };
+        /** @description What somebody decided of a concession, and when. */
+        ConcessionAct: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Why, if it was said. */
+            because?: string | null;
+            /** @description Who. */
+            who: string;
+        };
+        /** @description What a concession covers, of what is desired now. */
+        ConcessionCoverage: {
+            /** @description Number of clauses on these nodes that it covers. */
+            clauses: number;
+            /** @description Number of nodes. */
+            nodes: number;
+            /** @description On how many of the nodes. */
+            nodes_noncompliant: number;
+            /** @description How many of them are not compliant. */
+            noncompliant: number;
+            /**
+             * @description How many of the clauses that are not compliant are corrected when nothing keeps them any more: they are on nodes that
+             *     enforce, no switch says that they are only reported, and no person is needed.
+             */
+            to_correct: number;
+        };
+        /**
+         * @description How far a concession is.
+         * @enum {string}
+         */
+        ConcessionStatus: "asked" | "in_force" | "refused" | "withdrawn" | "ended" | "over";
         /** @description What a person confirmed. */
         Confirmed: {
             /** @description How many nodes it affects; any number if it is not given. */
@@ -3227,7 +3440,7 @@ export interface components {
          * @description Why a clause on a node counts otherwise than before. The first that applies counts, in this order.
          * @enum {string}
          */
-        MoveReason: "node_left" | "node_came" | "no_longer_desired" | "newly_desired" | "otherwise_desired" | "first_examined" | "became_unknown" | "known_again" | "deviated" | "put_right";
+        MoveReason: "node_left" | "node_came" | "no_longer_desired" | "newly_desired" | "otherwise_desired" | "first_examined" | "became_unknown" | "known_again" | "deviated" | "put_right" | "concession";
         /** @description A change with what names it. */
         NamedChange: {
             /** @description Who approved it, if it was another person. */
@@ -3258,6 +3471,28 @@ export interface components {
             output?: string;
             /** @description The command line, or the system call in words. */
             what: string;
+        };
+        /** @description A concession that is asked for. */
+        NewConcession: {
+            /** @description Why, at most 500 characters. */
+            because: string;
+            /** @description The addresses of the clauses that may deviate, or patterns of them; from 1 to 100. */
+            clauses: string[];
+            /** @description Whether it also covers clauses of which nothing is known: unexamined ones, and those of silent nodes. */
+            covers_unknown?: boolean;
+            /** @description CEL over labels, about and node.name: the nodes that it is for, also those that match later. */
+            filter?: string | null;
+            /** @description The names of the nodes that it is for, at most 1,000; none if it has a filter. */
+            nodes?: string[];
+            /** @description Whether it is only for the nodes that match the filter now. */
+            only_present_nodes?: boolean;
+            /** @description Only return what it would cover: nothing is stored. */
+            preview?: boolean;
+            /**
+             * Format: date-time
+             * @description Until when it is asked for, at most a year.
+             */
+            until: string;
         };
         /** @description A freeze to be set. */
         NewFreeze: {
@@ -3316,6 +3551,8 @@ export interface components {
             cause?: components["schemas"]["Cause"] | null;
             /** @description Hours in which it may be corrected by its assignments, within the node's change window: each of these must be open. */
             change_windows?: string[];
+            /** @description The concessions that cover it now. */
+            conceded_by?: components["schemas"]["ConcededBy"][];
             /** @description Where it comes from, as `kit@1.0.0/baseline`. */
             origins: string[];
             /** @description The outcome. */
@@ -3348,13 +3585,15 @@ export interface components {
             /** @description The digest of the state that it ran; none before the first run. */
             state?: string | null;
         };
-        /** @description How many nodes are how, by the worst of their clauses. The first three add up to the nodes that have clauses. */
+        /** @description How many nodes are how, by the worst of their clauses. The first four add up to the nodes that have clauses. */
         NodeCounts: {
-            /** @description The others: some clause is unexamined or unknown. */
+            /** @description The rest: all that is not compliant is conceded. */
+            conceded: number;
+            /** @description Of the others, those with a clause that is unexamined or unknown. */
             not_known: number;
-            /** @description Of those with a deviation, the ones with a critical clause that is not compliant. */
+            /** @description Of those with a deviation, the ones with a critical clause that is neither compliant nor conceded. */
             with_critical: number;
-            /** @description Some clause is not compliant. */
+            /** @description Some clause is not compliant and not conceded. */
             with_deviation: number;
             /** @description All clauses are compliant. */
             without_deviation: number;
@@ -6221,6 +6460,776 @@ export interface operations {
             };
             /** @description `missing`: there is nothing of this name */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_concessions: {
+        parameters: {
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description Also those that are over, were refused, withdrawn or ended */
+                also_over?: boolean;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Concession"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_concessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewConcession"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Concession"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_concessions_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Concession"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_concessions_no_approve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApproveConcession"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Concession"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_concessions_no_end: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloseConcession"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Concession"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_concessions_no_refuse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CloseConcession"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Concession"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

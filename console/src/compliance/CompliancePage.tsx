@@ -1,11 +1,12 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
+import Link from '@mui/material/Link';
 import TextField from '@mui/material/TextField';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { useSearchParams } from 'react-router';
+import { Link as RouterLink, useSearchParams } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
@@ -16,6 +17,7 @@ import { QueryView } from '../shell/QueryView';
 import { exact } from '../words/time';
 import { count } from '../words/words';
 import { ComplianceTable } from './ComplianceTable';
+import { ComplianceTabs } from './ComplianceTabs';
 import { RateChart } from './RateChart';
 import { rateWords } from './rate';
 import { Legend } from './ShareBar';
@@ -67,7 +69,7 @@ export function CompliancePage() {
     refetchInterval: asOf ? false : undefined,
   });
   return (
-    <Page title="Compliance" heading={null}>
+    <Page title="Compliance" heading={<ComplianceTabs />}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={compliance.error} />
         <AsOf asOf={asOf} onAsOf={(asOf) => setAll({ as_of: asOf, since: '' })} />
@@ -160,11 +162,12 @@ function local(asOf: string): string {
 
 function LeadingFigures({ compliance }: { compliance: Schemas['Compliance'] }) {
   const { nodes, clauses } = compliance;
-  const counted = nodes.without_deviation + nodes.with_deviation + nodes.not_known;
-  const all = clauses.compliant + clauses.noncompliant + clauses.unexamined + clauses.unknown;
+  const counted = nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded;
+  const all = clauses.compliant + clauses.noncompliant + clauses.conceded + clauses.unexamined + clauses.unknown;
   const withoutClauses = compliance.nodes_in_all - counted;
   const more = [
     [clauses.noncompliant, 'noncompliant'],
+    [clauses.conceded, 'conceded'],
     [clauses.unexamined, 'unexamined'],
     [clauses.unknown, 'unknown'],
     [clauses.in_doubt, 'in doubt (in the window of a drift that was found later)'],
@@ -180,8 +183,16 @@ function LeadingFigures({ compliance }: { compliance: Schemas['Compliance'] }) {
       />
       <Box>
         <Typography>
-          <b>{rateWords(compliance.rate_basis_points)}</b> of {count(all, 'clause')} on nodes compliant
+          <b>{rateWords(compliance.rate_basis_points)}</b> of {count(all, 'clause')} on nodes compliant{clauses.conceded > 0 && ', as found'}
         </Typography>
+        {clauses.conceded > 0 && (
+          <Typography>
+            <b>{rateWords(compliance.rate_with_concessions_basis_points)}</b> with{' '}
+            <Link component={RouterLink} to="/compliance/concessions">
+              concessions
+            </Link>
+          </Typography>
+        )}
         <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>
           {more
             .filter(([number]) => number > 0)
@@ -191,6 +202,7 @@ function LeadingFigures({ compliance }: { compliance: Schemas['Compliance'] }) {
       </Box>
       <Box sx={{ color: 'text.secondary' }}>
         <Typography sx={{ fontSize: 14 }}>as of {exact(compliance.as_of)}</Typography>
+        {nodes.conceded > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.conceded, 'node')} with only conceded deviations</Typography>}
         {nodes.not_known > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.not_known, 'node')} not wholly known</Typography>}
         {withoutClauses > 0 && (
           <Typography sx={{ fontSize: 14 }}>{count(withoutClauses, 'node')} without clauses: nothing is assigned, or it cannot be resolved</Typography>

@@ -13,7 +13,7 @@ import { deviationCause } from '../words/words';
 import { rateWords } from './rate';
 import { ShareBar } from './ShareBar';
 
-const NUMBERS = ['noncompliant', 'unexamined', 'unknown'] as const;
+const NUMBERS = ['noncompliant', 'conceded', 'unexamined', 'unknown'] as const;
 
 /** Clauses and nodes by the keys of a dimension, those with the most noncompliant clauses first. */
 export function ComplianceTable({ by, rows, hasMoreRows }: { by: string; rows: Schemas['ComplianceRow'][]; hasMoreRows: boolean }) {
@@ -25,7 +25,8 @@ export function ComplianceTable({ by, rows, hasMoreRows }: { by: string; rows: S
           <TableRow>
             <TableCell>{titled(by)}</TableCell>
             <TableCell>Clauses</TableCell>
-            <TableCell align="right">Compliant</TableCell>
+            <TableCell align="right">As found</TableCell>
+            <TableCell align="right">With concessions</TableCell>
             {NUMBERS.map((number) => (
               <TableCell key={number} align="right">
                 {titled(number)}
@@ -52,7 +53,7 @@ function titled(word: string): string {
 
 function ComplianceTableRow({ by, row }: { by: string; row: Schemas['ComplianceRow'] }) {
   const { nodes, clauses } = row;
-  const of = nodes.without_deviation + nodes.with_deviation + nodes.not_known;
+  const of = nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded;
   const address = row.key ? addressOf(by, row.key) : undefined;
   const words = by === 'cause' ? deviationCause : String;
   const key = row.key ? words(row.key) : `no ${by}`;
@@ -67,10 +68,11 @@ function ComplianceTableRow({ by, row }: { by: string; row: Schemas['ComplianceR
           key
         )}
       </TableCell>
-      <TableCell sx={{ width: '25%' }}>
+      <TableCell sx={{ width: '22%' }}>
         <ShareBar clauses={clauses} />
       </TableCell>
       <TableCell align="right">{rateWords(row.rate_basis_points)}</TableCell>
+      <TableCell align="right">{rateWords(row.rate_with_concessions_basis_points)}</TableCell>
       {NUMBERS.map((number) => (
         <TableCell key={number} align="right">
           {clauses[number].toLocaleString('en')}

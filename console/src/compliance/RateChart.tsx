@@ -7,12 +7,17 @@ import type { Schemas } from '../api/client';
 import { changesOf, rateRange } from './days';
 import { rateWords } from './rate';
 
+const rateOf = (rate: number | null) => (rate === null ? '–' : rateWords(Math.round(rate * 100)));
+
 /** The rate at the end of each day, with a mark where a change gave nodes something else. A click on a day asks why it moved on it. */
 export function RateChart({ days, chosen, onDay }: { days: Schemas['ComplianceDays']; chosen?: string; onDay: (day: Schemas['ComplianceDay']) => void }) {
   const theme = useTheme();
   const rates = days.days.map((day) => (day.rate_basis_points == null ? null : day.rate_basis_points / 100));
   const names = days.days.map((day) => day.day);
-  const [min, max] = rateRange(rates);
+  const conceded = days.days.some(({ clauses }) => clauses.conceded > 0)
+    ? days.days.map((day) => (day.rate_with_concessions_basis_points == null ? null : day.rate_with_concessions_basis_points / 100))
+    : [];
+  const [min, max] = rateRange([...rates, ...conceded]);
   const marked = [...changesOf(days)];
   return (
     <Box>
@@ -34,12 +39,24 @@ export function RateChart({ days, chosen, onDay }: { days: Schemas['ComplianceDa
         series={[
           {
             data: rates,
-            label: 'clauses on nodes compliant',
+            label: 'compliant, as found',
             color: theme.palette.primary.main,
             curve: 'linear',
             showMark: true,
-            valueFormatter: (rate) => (rate === null ? '–' : rateWords(Math.round(rate * 100))),
+            valueFormatter: rateOf,
           },
+          ...(conceded.length > 0
+            ? [
+                {
+                  data: conceded,
+                  label: 'with concessions',
+                  color: theme.palette.text.secondary,
+                  curve: 'linear' as const,
+                  showMark: false,
+                  valueFormatter: rateOf,
+                },
+              ]
+            : []),
         ]}
         grid={{ horizontal: true }}
         onAxisClick={(_, axis) => {
@@ -65,7 +82,8 @@ export function RateChart({ days, chosen, onDay }: { days: Schemas['ComplianceDa
         {chosen && <ChartsReferenceLine x={chosen} lineStyle={{ stroke: theme.palette.primary.main, strokeWidth: 2, opacity: 0.4 }} />}
       </LineChart>
       <Typography sx={{ fontSize: 13, color: 'text.secondary' }}>
-        Clauses on nodes compliant at the end of each day in UTC. C…: changes of what is desired. Click a day to see why the rate moved.
+        Clauses on nodes compliant, as found, at the end of each day in UTC{conceded.length > 0 && '; grey: with concessions'}. C…: changes of what is desired.
+        Click a day to see why the rate moved.
       </Typography>
     </Box>
   );

@@ -4,11 +4,12 @@ import type { Schemas } from '../api/client';
 const PARTS = [
   { part: 'compliant', colour: 'status.in_line' },
   { part: 'noncompliant', colour: 'status.failed' },
+  { part: 'conceded', colour: 'status.rollout_waiting' },
   { part: 'unexamined', colour: 'hairline' },
   { part: 'unknown', colour: 'status.silent' },
 ] as const;
 
-/** How clauses divide into compliant, noncompliant, unexamined and unknown. Its words say the same. */
+/** How clauses divide into compliant, noncompliant, conceded, unexamined and unknown. Its words say the same. */
 export function ShareBar({ clauses }: { clauses: Schemas['ClauseCounts'] }) {
   const words = PARTS.filter(({ part }) => clauses[part] > 0).map(({ part }) => `${clauses[part]} ${part}`);
   return (

@@ -3,8 +3,8 @@ import { serve, show } from '../testing';
 import { CompliancePage } from './CompliancePage';
 import { changesOf, pointsWords, rateRange } from './days';
 
-const nodes = { without_deviation: 4, with_deviation: 1, not_known: 1, with_critical: 1 };
-const clauses = { compliant: 52, in_doubt: 1, noncompliant: 1, unexamined: 0, unknown: 1 };
+const nodes = { without_deviation: 4, with_deviation: 1, not_known: 1, conceded: 0, with_critical: 1 };
+const clauses = { compliant: 52, in_doubt: 1, noncompliant: 1, conceded: 0, unexamined: 0, unknown: 1 };
 const compliance = {
   as_of: '2026-11-23T08:12:00Z',
   as_known_at: '2026-11-23T08:12:00Z',
@@ -34,6 +34,15 @@ test('nodes come first, then the rate with what is not known, then the rows with
   expect(table.getByText('no control')).toBeTruthy();
 });
 
+test('what is conceded is counted apart, and both rates are shown', async () => {
+  const conceded = { ...compliance, clauses: { ...clauses, conceded: 5 }, nodes: { ...nodes, conceded: 2 }, rate_with_concessions_basis_points: 9_812 };
+  serve({ 'GET /api/compliance?by=control': { body: conceded }, 'GET /api/labels': { body: {} } });
+  show(<CompliancePage />, '/compliance');
+  expect((await screen.findByText('98.12 %')).parentElement?.textContent).toBe('98.12 % with concessions');
+  expect(screen.getByText('96.29 %').parentElement?.textContent).toBe('96.29 % of 59 clauses on nodes compliant, as found');
+  expect(screen.getByText('2 nodes with only conceded deviations')).toBeTruthy();
+});
+
 test('the address has what is counted, of when, and by what', async () => {
   const past = '/api/compliance?by=label:site&as_of=2026-11-21T23:00:00Z';
   const rows = [{ key: 'auken', nodes, clauses, rate_basis_points: 9_629 }];
@@ -57,7 +66,7 @@ test('the address has what is counted, of when, and by what', async () => {
   expect(screen.getByTestId('address').textContent).toBe('/compliance?by=node');
 });
 
-const counts = (compliant: number, noncompliant: number) => ({ compliant, in_doubt: 0, noncompliant, unexamined: 0, unknown: 0 });
+const counts = (compliant: number, noncompliant: number) => ({ compliant, in_doubt: 0, noncompliant, conceded: 0, unexamined: 0, unknown: 0 });
 
 test('why it moved names reason and change with the points of each, which add up', async () => {
   const change = {

@@ -72,6 +72,11 @@ export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: 
                         Result in the run
                       </Link>
                     )}
+                    {!isQuiet(clause) && (clause.conceded_by ?? []).length === 0 && (
+                      <Link component={RouterLink} to={askAddress(node, clause.address)} sx={{ ml: 2 }}>
+                        Ask for a concession
+                      </Link>
+                    )}
                   </TableCell>
                 </TableRow>
               )}
@@ -112,8 +117,21 @@ function ClauseRow({ clause, isOpen, onOpen }: { clause: Clause; isOpen: boolean
             )}
           </Box>
         )}
+        {(clause.conceded_by ?? []).map((by) => (
+          <Box key={by.no} sx={{ fontSize: 13, overflowWrap: 'anywhere' }}>
+            may deviate until <time title={exact(by.until)}>{clock(by.until)}</time> by{' '}
+            <Link component={RouterLink} to="/compliance/concessions">
+              D{by.no}
+            </Link>
+            : “{by.because}”
+          </Box>
+        ))}
       </TableCell>
       <TableCell>{clause.severity}</TableCell>
     </TableRow>
   );
+}
+
+function askAddress(node: string, clause: string): string {
+  return `/compliance/concessions?ask=&node=${encodeURIComponent(node)}&clause=${encodeURIComponent(clause)}`;
 }

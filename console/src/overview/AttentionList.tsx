@@ -22,6 +22,7 @@ export function AttentionList({ attention, now }: { attention: Schemas['Attentio
 
 /** The page of the only node, at the clause; the list of nodes if there are several. */
 function causeOf(one: Schemas['Attention']): string {
+  if (one.concession != null) return '/compliance/concessions';
   const [only] = one.nodes;
   if (one.nodes.length !== 1 || only === undefined) return listOf(namesFilter(one.nodes));
   return `/nodes/${encodeURIComponent(only)}${one.address ? `?clause=${encodeURIComponent(one.address)}` : ''}`;

@@ -18,6 +18,7 @@ import { useShortcuts } from './shortcuts';
 // What is seldom looked at is fetched when it is; the nodes' page brings the grid along.
 const NodesPage = lazy(() => import('../nodes/NodesPage').then((page) => ({ default: page.NodesPage })));
 const CompliancePage = lazy(() => import('../compliance/CompliancePage').then((page) => ({ default: page.CompliancePage })));
+const ConcessionsPage = lazy(() => import('../concessions/ConcessionsPage').then((page) => ({ default: page.ConcessionsPage })));
 const ChangesPage = lazy(() => import('../changes/ChangesPage').then((page) => ({ default: page.ChangesPage })));
 const ChangePage = lazy(() => import('../changes/ChangePage').then((page) => ({ default: page.ChangePage })));
 const KitsPage = lazy(() => import('../kits/KitsPage').then((page) => ({ default: page.KitsPage })));
@@ -54,6 +55,7 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="nodes/:name" element={<NodePage />} />
             <Route path="nodes/:name/runs/:run" element={<RunPage />} />
             <Route path="compliance" element={<CompliancePage />} />
+            <Route path="compliance/concessions" element={<ConcessionsPage />} />
             <Route path="changes" element={<ChangesPage />} />
             <Route path="changes/:no" element={<ChangePage />} />
             <Route path="kits" element={<KitsPage />} />

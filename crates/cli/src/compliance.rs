@@ -92,6 +92,7 @@ fn by_day(days: &ComplianceDays) -> String {
             nodes: day.nodes,
             clauses: day.clauses,
             rate_basis_points: day.rate_basis_points,
+            rate_with_concessions_basis_points: day.rate_with_concessions_basis_points,
         };
         cells(&row, "day")
     };
@@ -110,7 +111,7 @@ fn by_day(days: &ComplianceDays) -> String {
 }
 
 fn why_it_moved(moves: &ComplianceMoves) -> String {
-    let rate = |counts: &ClauseCounts| Rate::words_of(counts.rate());
+    let rate = |counts: &ClauseCounts| Rate::words_of(counts.rate()) + &with_concessions(counts);
     let mut text = format!("from {} to {}", time(moves.since), time(moves.as_of));
     if moves.as_known_at != moves.as_of {
         let _ = write!(text, ", as known at {}", time(moves.as_known_at));
@@ -203,11 +204,15 @@ fn nodes(number: u64) -> String {
 }
 
 fn of_nodes(compliance: &Compliance) -> String {
-    let NodeCounts { without_deviation, with_deviation, not_known, with_critical } = compliance.nodes;
+    let NodeCounts { without_deviation, with_deviation, not_known, conceded, with_critical } =
+        compliance.nodes;
     let mut text = format!("{without_deviation} of {} without any deviation", nodes(compliance.nodes.all()));
     if with_deviation > 0 {
         let _ =
             write!(text, ", {with_deviation} with a deviation, {with_critical} of these with a critical one");
+    }
+    if conceded > 0 {
+        let _ = write!(text, ", {conceded} with only conceded ones");
     }
     if not_known > 0 {
         let _ = write!(text, ", {not_known} not known");
@@ -224,14 +229,16 @@ fn of_nodes(compliance: &Compliance) -> String {
 
 fn of_clauses(counts: &ClauseCounts) -> String {
     let mut text = format!(
-        "{} of {} clauses on nodes compliant ({})",
+        "{} of {} clauses on nodes compliant ({} as found{})",
         counts.compliant,
         counts.all(),
-        Rate::words_of(counts.rate())
+        Rate::words_of(counts.rate()),
+        with_concessions(counts)
     );
     let others = [
         (counts.in_doubt, "of these in the window of a drift that was found later"),
         (counts.noncompliant, "noncompliant"),
+        (counts.conceded, "conceded"),
         (counts.unexamined, "unexamined"),
         (counts.unknown, "unknown"),
     ];
@@ -241,7 +248,15 @@ fn of_clauses(counts: &ClauseCounts) -> String {
     text
 }
 
-const HEADS: [&str; 10] = [
+/// The rate of what is not conceded, if anything is.
+fn with_concessions(counts: &ClauseCounts) -> String {
+    if counts.conceded == 0 {
+        return String::new();
+    }
+    format!(", {} with concessions", Rate::words_of(counts.rate_with_concessions()))
+}
+
+const HEADS: [&str; 12] = [
     "nodes",
     "without dev.",
     "with dev.",
@@ -249,9 +264,11 @@ const HEADS: [&str; 10] = [
     "clauses",
     "compliant",
     "noncompl.",
+    "conceded",
     "unexamined",
     "unknown",
-    "rate",
+    "as found",
+    "with conc.",
 ];
 
 fn table(rows: impl Iterator<Item = Vec<String>>, by: &str) -> String {
@@ -281,12 +298,16 @@ fn cells(row: &ComplianceRow, by: &str) -> Vec<String> {
         clauses.all(),
         clauses.compliant,
         clauses.noncompliant,
+        clauses.conceded,
         clauses.unexamined,
         clauses.unknown,
     ];
     let key = row.key.as_deref().map_or_else(|| format!("(no {by})"), |key| key_words(by, key));
     let numbers = numbers.map(|number| number.to_string());
-    std::iter::once(key).chain(numbers).chain([Rate::words_of(clauses.rate())]).collect()
+    std::iter::once(key)
+        .chain(numbers)
+        .chain([clauses.rate(), clauses.rate_with_concessions()].map(Rate::words_of))
+        .collect()
 }
 
 fn key_words(by: &str, key: &str) -> String {

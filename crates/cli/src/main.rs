@@ -3,6 +3,7 @@
 mod audit;
 mod change;
 mod compliance;
+mod concession;
 mod credentials;
 mod error;
 mod event;
@@ -76,6 +77,8 @@ enum Command {
     Event(event::EventArguments),
     /// Show how many clauses and nodes are as desired, now or as of any moment
     Compliance(compliance::ComplianceArguments),
+    /// Ask for, approve and end concessions: approved deviations, until a day
+    Concession(concession::ConcessionArguments),
     /// List, show, confirm and revert changes of desired state
     Change(change::ChangeArguments),
     /// List and show the runs of a node
@@ -106,6 +109,7 @@ fn main() -> ExitCode {
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
         Command::Audit(arguments) => server::on_network(audit::run(&arguments)),
         Command::Compliance(arguments) => server::on_network(compliance::run(&arguments)),
+        Command::Concession(arguments) => server::on_network(concession::run(&arguments)),
         Command::Event(arguments) => server::on_network(event::run(&arguments)),
         Command::Change(arguments) => server::on_network(change::run(&arguments)),
         Command::Freeze(arguments) => server::on_network(freeze::run(&arguments)),

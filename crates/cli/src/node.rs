@@ -303,6 +303,14 @@ fn out_of_line(clauses: &NodeClauses, node: &str) {
         let since = clause.since.map(|since| format!(" since {}", time(since))).unwrap_or_default();
         let reason = harmless(clause.reason.as_deref().unwrap_or_default());
         println!("  clause    {}, {}{since}: {reason}", harmless(&clause.address), clause.outcome.words());
+        for by in &clause.conceded_by {
+            println!(
+                "            may deviate until {} by D{}: {}",
+                time(by.until),
+                by.no,
+                harmless(&by.because)
+            );
+        }
     }
     let more = clauses.clauses.iter().filter(left).count().saturating_sub(MAX_SHOWN);
     if more > 0 {

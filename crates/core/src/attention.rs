@@ -101,6 +101,23 @@ pub struct RecurringDrift {
     pub since: Timestamp,
 }
 
+/// A concession that waits for approval, or ends soon.
+#[derive(Debug, Clone)]
+pub struct ConcessionNotice {
+    /// Its number.
+    pub no: i64,
+    /// The clauses, or patterns of them.
+    pub clauses: Vec<String>,
+    /// How many nodes it covers.
+    pub nodes: u64,
+    /// Who asked for it.
+    pub asked_by: String,
+    /// Until when it is.
+    pub until: Timestamp,
+    /// Whether it waits for approval.
+    pub is_asked: bool,
+}
+
 /// One sentence that wants attention.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -117,6 +134,9 @@ pub struct Attention {
     pub address: Option<String>,
     /// The nodes that it is about, by name.
     pub nodes: Vec<String>,
+    /// The number of the concession that it is about.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub concession: Option<i64>,
 }
 
 /// Returns what wants attention, the most severe first. Among `nodes` are all that are silent, never reported, refused or have
@@ -125,6 +145,7 @@ pub fn attention(
     nodes: &[AttentionNode],
     exceptions: &[Exception],
     recurring: &[RecurringDrift],
+    concessions: &[ConcessionNotice],
     now: Timestamp,
 ) -> Vec<Attention> {
     let mut all = Vec::new();
@@ -152,7 +173,32 @@ pub fn attention(
         all.extend(with_problem(nodes, problem));
     }
     all.extend(waiting(&not_silent));
+    all.extend(concessions.iter().map(|concession| of_concession(concession, now)));
     all
+}
+
+fn of_concession(concession: &ConcessionNotice, now: Timestamp) -> Attention {
+    let ConcessionNotice { no, clauses, nodes, asked_by, until, is_asked } = concession;
+    let what = match clauses.as_slice() {
+        [first, second, _, ..] => format!("{first}, {second} and {} more", clauses.len() - 2),
+        few => few.join(", "),
+    };
+    let on = format!("{what} on {nodes} {}", if *nodes == 1 { "node" } else { "nodes" });
+    let left = span(until.duration_since(now));
+    let (title, detail) = if *is_asked {
+        (format!("{asked_by} asks for the concession D{no}"), format!("{on}; another person approves it"))
+    } else {
+        (format!("the concession D{no} ends in {left}"), format!("{on} may deviate until then"))
+    };
+    Attention {
+        status: NodeStatus::RolloutWaiting,
+        title,
+        detail,
+        since: None,
+        address: None,
+        nodes: Vec::new(),
+        concession: Some(*no),
+    }
 }
 
 fn by_address(exceptions: &[&Exception], sort: ExceptionSort) -> Vec<Attention> {
@@ -186,7 +232,15 @@ fn sentence(address: &str, group: &[&Exception], sort: ExceptionSort) -> Attenti
         messages.join("; ")
     };
     let since = group.iter().map(|exception| exception.since).min();
-    Attention { status, title, detail, since, address: Some(address.to_owned()), nodes: names }
+    Attention {
+        status,
+        title,
+        detail,
+        since,
+        address: Some(address.to_owned()),
+        nodes: names,
+        concession: None,
+    }
 }
 
 /// Names one node, or says how many.
@@ -206,6 +260,7 @@ fn unusable(node: &AttentionNode) -> Option<Attention> {
         since: node.wanted_since,
         address: None,
         nodes: vec![node.name.clone()],
+        concession: None,
     })
 }
 
@@ -217,6 +272,7 @@ fn recurring_drift(drift: &RecurringDrift) -> Attention {
         since: Some(drift.since),
         address: Some(drift.address.clone()),
         nodes: vec![drift.node.clone()],
+        concession: None,
     }
 }
 
@@ -247,6 +303,7 @@ fn silent(nodes: &[AttentionNode], now: Timestamp) -> Option<Attention> {
         since: first.last_heard,
         address: None,
         nodes: names,
+        concession: None,
     })
 }
 
@@ -280,6 +337,7 @@ fn never_reported(nodes: &[AttentionNode]) -> Option<Attention> {
         since: None,
         address: None,
         nodes: names,
+        concession: None,
     })
 }
 
@@ -307,6 +365,7 @@ fn with_problem(nodes: &[AttentionNode], problem: NodeProblem) -> Option<Attenti
         since: None,
         address: None,
         nodes: names,
+        concession: None,
     })
 }
 
@@ -329,6 +388,7 @@ fn waiting(exceptions: &[&Exception]) -> Option<Attention> {
         since: Some(first.since),
         address: None,
         nodes: names,
+        concession: None,
     })
 }
 
@@ -401,7 +461,7 @@ mod tests {
             exception("bridge-gannet", "file:/etc/issue", ExceptionSort::Drifted, "reported only"),
             exception("kiosk-auken-1", "file:/etc/issue", ExceptionSort::Waiting, "the run only observes"),
         ];
-        let details: Vec<String> = attention(&nodes, &exceptions, &[], at(3_600))
+        let details: Vec<String> = attention(&nodes, &exceptions, &[], &[], at(3_600))
             .iter()
             .map(|one| format!("{:?}: {} ({})", one.status, one.title, one.detail))
             .collect();
@@ -421,6 +481,6 @@ mod tests {
 
     #[test]
     fn a_fleet_in_line_wants_no_attention() {
-        assert_eq!(attention(&[node("gate-auken-1", NodeStatus::InLine)], &[], &[], at(0)), []);
+        assert_eq!(attention(&[node("gate-auken-1", NodeStatus::InLine)], &[], &[], &[], at(0)), []);
     }
 }

@@ -21,8 +21,10 @@ pub struct Compliance {
     pub nodes: NodeCounts,
     /// The clauses on these nodes.
     pub clauses: ClauseCounts,
-    /// The share of the clauses that is compliant, in hundredths of a percent, rounded down; none of nothing.
+    /// The share of the clauses that is compliant as found, in hundredths of a percent, rounded down; none of nothing.
     pub rate_basis_points: Option<u64>,
+    /// The same of the clauses that are not conceded.
+    pub rate_with_concessions_basis_points: Option<u64>,
     /// The same by the keys of a dimension, if one is asked for: those with the most clauses that are not compliant first.
     pub rows: Vec<ComplianceRow>,
     /// Whether there are more rows than are returned.
@@ -39,8 +41,10 @@ pub struct ComplianceRow {
     pub nodes: NodeCounts,
     /// These clauses.
     pub clauses: ClauseCounts,
-    /// The share of the clauses that is compliant, in hundredths of a percent, rounded down.
+    /// The share of the clauses that is compliant as found, in hundredths of a percent, rounded down.
     pub rate_basis_points: Option<u64>,
+    /// The same of the clauses that are not conceded.
+    pub rate_with_concessions_basis_points: Option<u64>,
 }
 
 /// The compliance at the end of each day of a period, in UTC.
@@ -66,8 +70,10 @@ pub struct ComplianceDay {
     pub nodes: NodeCounts,
     /// The clauses on these nodes.
     pub clauses: ClauseCounts,
-    /// The share of the clauses that is compliant, in hundredths of a percent, rounded down; none of nothing.
+    /// The share of the clauses that is compliant as found, in hundredths of a percent, rounded down; none of nothing.
     pub rate_basis_points: Option<u64>,
+    /// The same of the clauses that are not conceded.
+    pub rate_with_concessions_basis_points: Option<u64>,
 }
 
 /// Why the rate moved between two moments.
@@ -84,7 +90,7 @@ pub struct ComplianceMoves {
     pub before: ClauseCounts,
     /// The clauses at the second one.
     pub after: ClauseCounts,
-    /// The share that was compliant at the first moment, in hundredths of a percent, rounded down.
+    /// The share that was compliant as found at the first moment, in hundredths of a percent, rounded down.
     pub rate_before_basis_points: Option<u64>,
     /// The share at the second one.
     pub rate_after_basis_points: Option<u64>,

@@ -6,6 +6,7 @@ mod bounded;
 pub mod change;
 pub mod check_in;
 pub mod compliance;
+pub mod concession;
 pub mod event;
 pub mod exit;
 pub mod freeze;

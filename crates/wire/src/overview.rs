@@ -91,6 +91,18 @@ pub struct NodeClauses {
     pub clauses: Vec<NodeClause>,
 }
 
+/// A concession that covers a clause.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ConcededBy {
+    /// Its number: 3 is called D3.
+    pub no: i64,
+    /// Until when it lasts.
+    pub until: Timestamp,
+    /// Why.
+    pub because: String,
+}
+
 /// One clause of a node.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -113,6 +125,9 @@ pub struct NodeClause {
     pub reason: Option<String>,
     /// Since when it is not in line.
     pub since: Option<Timestamp>,
+    /// The concessions that cover it now.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub conceded_by: Vec<ConcededBy>,
     /// Hours in which it may be corrected by its assignments, within the node's change window: each of these must be open.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub change_windows: Vec<String>,

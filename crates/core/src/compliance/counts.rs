@@ -12,6 +12,8 @@ pub struct ClauseCounts {
     pub in_doubt: u64,
     /// Not as desired at their last examination.
     pub noncompliant: u64,
+    /// Not compliant, and covered by a concession that was in force: these are counted here only.
+    pub conceded: u64,
     /// Never examined since they are desired as they are.
     pub unexamined: u64,
     /// Not inspectable, or the node's last run was too long ago.
@@ -21,33 +23,40 @@ pub struct ClauseCounts {
 impl ClauseCounts {
     /// All of them.
     pub fn all(&self) -> u64 {
-        self.compliant + self.noncompliant + self.unexamined + self.unknown
+        self.compliant + self.noncompliant + self.conceded + self.unexamined + self.unknown
     }
 
-    /// The share that is compliant: what is unexamined or unknown is not.
+    /// The share that is compliant, as found: what is unexamined, unknown or conceded is not. No concession raises it.
     pub fn rate(&self) -> Option<Rate> {
         Rate::of(self.compliant, self.all())
     }
+
+    /// The share that is compliant of what is not conceded.
+    pub fn rate_with_concessions(&self) -> Option<Rate> {
+        Rate::of(self.compliant, self.all() - self.conceded)
+    }
 }
 
-/// How many nodes are how, by the worst of their clauses. The first three add up to the nodes that have clauses.
+/// How many nodes are how, by the worst of their clauses. The first four add up to the nodes that have clauses.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NodeCounts {
     /// All clauses are compliant.
     pub without_deviation: u64,
-    /// Some clause is not compliant.
+    /// Some clause is not compliant and not conceded.
     pub with_deviation: u64,
-    /// The others: some clause is unexamined or unknown.
+    /// Of the others, those with a clause that is unexamined or unknown.
     pub not_known: u64,
-    /// Of those with a deviation, the ones with a critical clause that is not compliant.
+    /// The rest: all that is not compliant is conceded.
+    pub conceded: u64,
+    /// Of those with a deviation, the ones with a critical clause that is neither compliant nor conceded.
     pub with_critical: u64,
 }
 
 impl NodeCounts {
     /// The nodes that have clauses.
     pub fn all(&self) -> u64 {
-        self.without_deviation + self.with_deviation + self.not_known
+        self.without_deviation + self.with_deviation + self.not_known + self.conceded
     }
 }
 
@@ -101,7 +110,24 @@ mod tests {
 
     #[test]
     fn what_is_not_known_is_not_compliant() {
-        let counts = ClauseCounts { compliant: 90, noncompliant: 4, unexamined: 3, unknown: 3, in_doubt: 7 };
+        let counts = ClauseCounts {
+            compliant: 90,
+            noncompliant: 4,
+            unexamined: 3,
+            unknown: 3,
+            in_doubt: 7,
+            conceded: 0,
+        };
         assert_eq!((counts.all(), Rate::words_of(counts.rate()).as_str()), (100, "90.00 %"));
+    }
+
+    #[test]
+    fn a_concession_raises_only_the_rate_with_concessions() {
+        let counts = ClauseCounts { compliant: 90, conceded: 10, ..ClauseCounts::default() };
+        assert_eq!(Rate::words_of(counts.rate()), "90.00 %");
+        assert_eq!(Rate::words_of(counts.rate_with_concessions()), "100 %");
+        let all_conceded = ClauseCounts { conceded: 10, ..ClauseCounts::default() };
+        assert_eq!(Rate::words_of(all_conceded.rate()), "0.00 %");
+        assert_eq!(Rate::words_of(all_conceded.rate_with_concessions()), "–");
     }
 }

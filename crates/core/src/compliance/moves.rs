@@ -44,11 +44,13 @@ pub enum MoveReason {
     Deviated,
     /// It was not as desired, and then was.
     PutRight,
+    /// A concession began or ended for it; the rate as found stays.
+    Concession,
 }
 
 impl MoveReason {
     /// All of them, in the order in which they apply.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::NodeLeft,
         Self::NodeCame,
         Self::NoLongerDesired,
@@ -59,6 +61,7 @@ impl MoveReason {
         Self::KnownAgain,
         Self::Deviated,
         Self::PutRight,
+        Self::Concession,
     ];
 
     /// Returns it in words.
@@ -74,6 +77,7 @@ impl MoveReason {
             Self::KnownAgain => "known again",
             Self::Deviated => "deviated",
             Self::PutRight => "put right",
+            Self::Concession => "conceded, or a concession ended",
         }
     }
 }
@@ -83,8 +87,10 @@ impl MoveReason {
 pub struct Moved {
     /// Whether its node was of the fleet, at both moments.
     pub has_node: [bool; 2],
-    /// What it counted as at both moments; none if it was not desired there.
+    /// Its result at both moments, whether conceded or not; none if it was not desired there.
     pub status: [Option<ClauseStatus>; 2],
+    /// Whether it was conceded, at both moments.
+    pub is_conceded: [bool; 2],
     /// Whether something else was desired of it at the second moment.
     pub is_desired_otherwise: bool,
     /// The change that altered what is desired of it last.
@@ -101,7 +107,9 @@ impl Moved {
             ([false, true], _) => MoveReason::NodeCame,
             (_, [Some(_), None]) => MoveReason::NoLongerDesired,
             (_, [None, Some(_)]) => MoveReason::NewlyDesired,
-            (_, [Some(before), Some(after)]) if before == after => return None,
+            (_, [Some(before), Some(after)]) if before == after => {
+                return (self.is_conceded[0] != self.is_conceded[1]).then_some(MoveReason::Concession);
+            }
             _ if self.is_desired_otherwise => MoveReason::OtherwiseDesired,
             (_, [Some(Unexamined), _]) => MoveReason::FirstExamined,
             (_, [_, Some(Unknown)]) => MoveReason::BecameUnknown,
@@ -231,7 +239,14 @@ mod tests {
     use super::*;
 
     fn moved(before: Option<ClauseStatus>, after: Option<ClauseStatus>) -> Moved {
-        Moved { has_node: [true, true], status: [before, after], is_desired_otherwise: false, change: None }
+        let is_conceded = [false, false];
+        Moved {
+            has_node: [true, true],
+            status: [before, after],
+            is_conceded,
+            is_desired_otherwise: false,
+            change: None,
+        }
     }
 
     #[test]
@@ -246,6 +261,10 @@ mod tests {
         assert_eq!(reason(Some(Unknown), Some(Noncompliant)), Some(MoveReason::KnownAgain));
         assert_eq!(reason(Some(Compliant), Some(Noncompliant)), Some(MoveReason::Deviated));
         assert_eq!(reason(Some(Noncompliant), Some(Compliant)), Some(MoveReason::PutRight));
+        let conceded = Moved { is_conceded: [false, true], ..moved(Some(Noncompliant), Some(Noncompliant)) };
+        assert_eq!(conceded.reason(), Some(MoveReason::Concession));
+        let put_right = Moved { is_conceded: [true, false], ..moved(Some(Noncompliant), Some(Compliant)) };
+        assert_eq!(put_right.reason(), Some(MoveReason::PutRight));
         let otherwise = Moved { is_desired_otherwise: true, ..moved(Some(Compliant), Some(Unexamined)) };
         assert_eq!(otherwise.reason(), Some(MoveReason::OtherwiseDesired));
         let left = Moved { has_node: [true, false], ..moved(Some(Compliant), None) };

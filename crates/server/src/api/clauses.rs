@@ -2,13 +2,13 @@
 
 use super::run::whole_report;
 use crate::problem::{Answer, ApiError, read_stored};
-use crate::store::{effective_state, node, run, wanted};
+use crate::store::{concession, effective_state, node, run, wanted};
 use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::ExceptionSort;
 use constans_core::hours::WeeklyHours;
 use constans_core::run::{ClauseResult, Outcome, Status};
 use constans_core::state::{Clause, EffectiveState, LeftBehind, Origin, left_behind};
-use constans_wire::overview::{NodeClause, NodeClauses};
+use constans_wire::overview::{ConcededBy, NodeClause, NodeClauses};
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use sqlx::PgPool;
@@ -30,7 +30,7 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
         .transpose()?;
     let report = whole_report(db.inner(), id, &run_id.to_string()).await?;
     let since = run::exceptions_since(db.inner(), id).await?;
-    let clauses = match (&report, &state) {
+    let mut clauses: Vec<NodeClause> = match (&report, &state) {
         (Some(report), _) => {
             report.clauses.iter().map(|result| of_result(result, state.as_ref(), &since)).collect()
         }
@@ -38,6 +38,14 @@ pub async fn list(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
         (None, Some(state)) => state.clauses.iter().map(all_is_well).collect(),
         (None, None) => Vec::new(),
     };
+    let addresses: Vec<String> = clauses.iter().map(|clause| clause.address.clone()).collect();
+    for row in concession::of_node(db.inner(), id, &addresses).await? {
+        let by = ConcededBy { no: row.no, until: row.until_at.to_jiff(), because: row.because };
+        clauses
+            .iter_mut()
+            .filter(|clause| clause.address == row.address)
+            .for_each(|clause| clause.conceded_by.push(by.clone()));
+    }
     Ok(Json(NodeClauses { run: report.map(|_| run_id), state: Some(digest), clauses }))
 }
 
@@ -83,6 +91,7 @@ fn of_result(
         cause: result.cause,
         reason: ExceptionSort::of(result).map(|(_, reason)| reason),
         since: since.get(result.address.as_str()).copied(),
+        conceded_by: Vec::new(),
         change_windows: clause.map(window_words).unwrap_or_default(),
         wanted: clause.map(|clause| clause.properties.clone()).unwrap_or_default(),
     }
@@ -99,6 +108,7 @@ fn all_is_well(clause: &Clause) -> NodeClause {
         cause: None,
         reason: None,
         since: None,
+        conceded_by: Vec::new(),
         change_windows: window_words(clause),
         wanted: clause.properties.clone(),
     }

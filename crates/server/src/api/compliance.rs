@@ -6,7 +6,7 @@ use crate::store::compliance::{self, CountedRow, Dimension, HandedOutRow, MAX_RO
 use crate::store::day_figure::{self, end_of};
 use crate::store::narrowing::Narrowing;
 use crate::trust::{Allowed, NodeRead};
-use constans_core::compliance::{Moved, moves as gather_moves};
+use constans_core::compliance::{Moved, Rate, moves as gather_moves};
 use constans_core::words::check_label;
 use constans_wire::compliance::{
     Compliance, ComplianceDay, ComplianceDays, ComplianceMoves, ComplianceRow, NamedChange,
@@ -63,7 +63,8 @@ pub async fn figures(
         undecidable: undecidable as u64,
         nodes,
         clauses,
-        rate_basis_points: clauses.rate().map(|rate| rate.basis_points()),
+        rate_basis_points: clauses.rate().map(Rate::basis_points),
+        rate_with_concessions_basis_points: clauses.rate_with_concessions().map(Rate::basis_points),
         rows: rows.into_iter().map(shown).collect(),
         has_more_rows,
     }))
@@ -129,8 +130,14 @@ pub async fn days(
     let shown = ends.iter().map(|(day, at)| {
         let row = by_day.get(day).unwrap_or(&empty);
         let (nodes, clauses) = (row.nodes(), row.clauses());
-        let rate_basis_points = clauses.rate().map(|rate| rate.basis_points());
-        ComplianceDay { day: *day, at: *at, nodes, clauses, rate_basis_points }
+        ComplianceDay {
+            day: *day,
+            at: *at,
+            nodes,
+            clauses,
+            rate_basis_points: clauses.rate().map(Rate::basis_points),
+            rate_with_concessions_basis_points: clauses.rate_with_concessions().map(Rate::basis_points),
+        }
     });
     let from = ends.first().map_or(now, |(_, end)| *end);
     let changes = compliance::changes_between(db, from - SignedDuration::from_hours(24), now).await?;
@@ -186,8 +193,8 @@ pub async fn moves(
         as_known_at: known_at,
         before,
         after,
-        rate_before_basis_points: before.rate().map(|rate| rate.basis_points()),
-        rate_after_basis_points: after.rate().map(|rate| rate.basis_points()),
+        rate_before_basis_points: before.rate().map(Rate::basis_points),
+        rate_after_basis_points: after.rate().map(Rate::basis_points),
         moves,
         changes: changes.into_iter().map(named).collect(),
     }))
@@ -251,6 +258,11 @@ fn read_moment(field: &'static str, written: Option<&str>, now: Timestamp) -> Re
 
 fn shown(row: CountedRow) -> ComplianceRow {
     let (nodes, clauses) = (row.nodes(), row.clauses());
-    let rate_basis_points = clauses.rate().map(|rate| rate.basis_points());
-    ComplianceRow { key: row.key, nodes, clauses, rate_basis_points }
+    ComplianceRow {
+        key: row.key,
+        nodes,
+        clauses,
+        rate_basis_points: clauses.rate().map(Rate::basis_points),
+        rate_with_concessions_basis_points: clauses.rate_with_concessions().map(Rate::basis_points),
+    }
 }

@@ -1,5 +1,6 @@
 //! Freezes: brakes that take no lock and wait for no change.
 
+use super::clause_patterns::{as_like, check_clauses};
 use crate::body::JsonBody;
 use crate::here::Here;
 use crate::page::{Page, PageAnswer, PageQuery};
@@ -13,16 +14,13 @@ use jiff::SignedDuration;
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
-use sqlx::PgPool;
+use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
 
 /// The longest freeze: 90 days.
 const LONGEST_SECS: u64 = 90 * 86_400;
 /// This many nodes are named by one freeze.
 const MAX_NODES: usize = 1_000;
-/// This many clauses are named by one freeze, each of this length at most.
-const MAX_CLAUSES: usize = 100;
-const LONGEST_CLAUSE: usize = 300;
 /// This many freezes are in force at once: each node that they are for is given all of them.
 const MAX_IN_FORCE: i64 = 100;
 
@@ -60,24 +58,9 @@ pub async fn set(
             format!("a freeze names at most {MAX_NODES} nodes; without any it is for all"),
         ));
     }
-    let is_clause = |text: &String| {
-        text.split_once(':').is_some_and(|(kind, name)| !kind.is_empty() && !name.is_empty())
-            && text.len() <= LONGEST_CLAUSE
-            && !text.chars().any(char::is_control)
-    };
-    if clauses.len() > MAX_CLAUSES || !clauses.iter().all(is_clause) {
-        let form = format!(
-            "a freeze names at most {MAX_CLAUSES} clauses, each as kind:name or as a pattern of that, for example file:/etc/ssh/*"
-        );
-        return Err(ApiError::invalid("clauses", form));
-    }
+    check_clauses("a freeze", &clauses)?;
     let mut transaction = db.begin().await?;
-    if freeze::count(&mut *transaction).await? >= MAX_IN_FORCE {
-        return Err(ApiError::Conflict {
-            message: format!("{MAX_IN_FORCE} freezes are in force already"),
-            hint: "end one first: constans freeze list, constans freeze end".to_owned(),
-        });
-    }
+    refuse_too_many(&mut transaction).await?;
     let names: Vec<String> = nodes.into_iter().collect();
     let ids = node::ids(&mut *transaction, &names).await?;
     if let Some(missing) = names.iter().find(|name| !ids.contains_key(*name)) {
@@ -135,22 +118,26 @@ pub async fn end(
     Ok(Json(by_no(db, before.no).await?))
 }
 
+/// Refuses one more freeze if there are too many.
+///
+/// # Errors
+///
+/// Returns that there are.
+pub async fn refuse_too_many(db: &mut PgConnection) -> Result<(), ApiError> {
+    if freeze::count(db).await? < MAX_IN_FORCE {
+        return Ok(());
+    }
+    Err(ApiError::Conflict {
+        message: format!("{MAX_IN_FORCE} freezes are in force already"),
+        hint: "end one first: constans freeze list, constans freeze end".to_owned(),
+    })
+}
+
 async fn by_no(db: &PgPool, no: i64) -> Result<FreezeShown, ApiError> {
     freeze::by_no(db, no)
         .await?
         .map(shown)
         .ok_or_else(|| ApiError::Missing { what: "freeze", name: format!("F{no}") })
-}
-
-/// Returns a pattern as SQL's `like` has it, with `\` before literal characters.
-fn as_like(pattern: &str) -> String {
-    let each = |c: char| match c {
-        '*' => "%".to_owned(),
-        '?' => "_".to_owned(),
-        '%' | '_' | '\\' => format!("\\{c}"),
-        other => other.to_string(),
-    };
-    pattern.chars().map(each).collect()
 }
 
 fn shown(row: ListedRow) -> FreezeShown {
@@ -170,16 +157,5 @@ fn shown(row: ListedRow) -> FreezeShown {
         of: row.of_nodes.unsigned_abs(),
         held_by,
         last_by: row.last_by.map(|at| at.to_jiff()),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::as_like;
-
-    #[test]
-    fn patterns_of_clauses_are_those_of_like_with_what_that_takes_otherwise_escaped() {
-        assert_eq!(as_like("file:/etc/ssh/*"), "file:/etc/ssh/%");
-        assert_eq!(as_like("file:/etc/a_b%?\\"), "file:/etc/a\\_b\\%_\\\\");
     }
 }

@@ -3,8 +3,10 @@
 mod activity;
 mod audit;
 mod change;
+mod clause_patterns;
 mod clauses;
 mod compliance;
+mod concession;
 mod console;
 mod described;
 mod document;
@@ -71,6 +73,12 @@ pub fn routes() -> Vec<Route> {
         compliance::figures,
         compliance::days,
         compliance::moves,
+        concession::list,
+        concession::show,
+        concession::ask,
+        concession::approve,
+        concession::refuse,
+        concession::end,
         clauses::left,
         recovery::show,
         recovery::end,

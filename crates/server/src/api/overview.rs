@@ -3,12 +3,15 @@
 use super::node::all_summaries;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
+use crate::store::concession::{self, NoticedRow};
 use crate::store::listing::{ProblemRow, TickRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{event, exception, joining, listing, recovery};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, NodeRead};
-use constans_core::attention::{Attention, AttentionNode, Exception, RecurringDrift, attention};
+use constans_core::attention::{
+    Attention, AttentionNode, ConcessionNotice, Exception, RecurringDrift, attention,
+};
 use constans_core::filter::{Answer as Decided, Condition, NodeView};
 use constans_core::node_status::{NodeStatus, ProblemInputs, problems};
 use constans_wire::node::NodeSummary;
@@ -223,9 +226,13 @@ async fn signs_and_attention(
         .await?;
         Ok((statuses, with_problems))
     };
-    let ((statuses, with_problems), exceptions, recurring) =
-        tokio::try_join!(statuses_and_problems, exception::all(db, by), exception::recurring_drifts(db, by))
-            .map_err(ApiError::from)?;
+    let ((statuses, with_problems), exceptions, recurring, concessions) = tokio::try_join!(
+        statuses_and_problems,
+        exception::all(db, by),
+        exception::recurring_drifts(db, by),
+        concession::noticed(db)
+    )
+    .map_err(ApiError::from)?;
     let statuses = statuses
         .into_iter()
         .map(|row| Ok(StatusCount { status: read(row.status.into())?, nodes: count(row.nodes) }))
@@ -245,7 +252,23 @@ async fn signs_and_attention(
         times,
         since: since.to_jiff(),
     };
-    Ok((statuses, attention(&nodes, &exceptions, &recurring.into_iter().map(drift).collect::<Vec<_>>(), now)))
+    let recurring: Vec<RecurringDrift> = recurring.into_iter().map(drift).collect();
+    // They are of the fleet: a filter of nodes leaves them out.
+    let is_of_all = matches!(by, Narrowing::All);
+    let concessions: Vec<ConcessionNotice> =
+        concessions.into_iter().filter(|_| is_of_all).map(concession_notice).collect();
+    Ok((statuses, attention(&nodes, &exceptions, &recurring, &concessions, now)))
+}
+
+fn concession_notice(row: NoticedRow) -> ConcessionNotice {
+    ConcessionNotice {
+        no: row.no,
+        clauses: row.clauses,
+        nodes: row.nodes.unsigned_abs(),
+        asked_by: row.asked_by,
+        until: row.until_at.to_jiff(),
+        is_asked: row.is_asked,
+    }
 }
 
 fn attention_node(row: ProblemRow, now: Timestamp) -> Result<AttentionNode, ApiError> {

@@ -1,7 +1,8 @@
-//! Background work: the audit trail chained, figures of days kept, silent nodes and ending certificates noted, partitions made ahead, refused requests stored in
+//! Background work: the audit trail chained, figures of days kept, nodes of concessions followed, silent nodes and ending certificates noted, partitions made ahead, refused requests stored in
 //! batches, open pages woken.
 
 pub mod audit_chain;
+pub mod concessions;
 pub mod day_figures;
 pub mod node_events;
 pub mod partitions;

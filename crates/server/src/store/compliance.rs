@@ -55,6 +55,8 @@ pub struct CountedRow {
     pub in_doubt: i64,
     /// Clauses that are not compliant.
     pub noncompliant: i64,
+    /// Clauses that are not compliant and covered by a concession.
+    pub conceded: i64,
     /// Clauses that were never examined.
     pub unexamined: i64,
     /// Clauses of which nothing is known.
@@ -65,8 +67,10 @@ pub struct CountedRow {
     pub nodes_deviating: i64,
     /// Nodes with a critical clause that is not compliant.
     pub nodes_critical: i64,
-    /// The other nodes: some of their clauses are unexamined or unknown.
+    /// Of the other nodes, those with a clause that is unexamined or unknown.
     pub nodes_not_known: i64,
+    /// The rest: all that is not compliant is conceded.
+    pub nodes_conceded: i64,
 }
 
 impl CountedRow {
@@ -76,6 +80,7 @@ impl CountedRow {
             compliant: self.compliant.unsigned_abs(),
             in_doubt: self.in_doubt.unsigned_abs(),
             noncompliant: self.noncompliant.unsigned_abs(),
+            conceded: self.conceded.unsigned_abs(),
             unexamined: self.unexamined.unsigned_abs(),
             unknown: self.unknown.unsigned_abs(),
         }
@@ -87,6 +92,7 @@ impl CountedRow {
             without_deviation: self.nodes_compliant.unsigned_abs(),
             with_deviation: self.nodes_deviating.unsigned_abs(),
             not_known: self.nodes_not_known.unsigned_abs(),
+            conceded: self.nodes_conceded.unsigned_abs(),
             with_critical: self.nodes_critical.unsigned_abs(),
         }
     }
@@ -158,7 +164,7 @@ impl Dimension {
             Self::Baseline => (" left join lateral unnest(c.baselines) as keyed (key) on true", "keyed.key"),
             Self::Release => (" left join lateral unnest(c.releases) as keyed (key) on true", "keyed.key"),
             Self::Clause => (
-                " join desired_clause w on w.id = c.desired join clause_address named on named.id = w.address",
+                " join desired_clause u on u.id = c.desired join clause_address named on named.id = u.address",
                 "named.address",
             ),
             Self::Severity => ("", "c.severity"),
@@ -213,6 +219,12 @@ const KNOWN: &str = ", deviating as materialized (
             left join examined_state e on e.node = p.no and e.state = p.state and e.from_at <= m.at and e.learned_at <= m.known_at
             left join (select moment, node from deviating union select moment, node from doubted) s on s.moment = p.moment and s.node = p.no
         where p.state is not null
+    ), covered as materialized (
+        select k.moment, k.no, a.id as address, bool_or(c.covers_unknown) as also_unknown
+        from known k join concession_node n on n.node = k.no and n.from_at <= k.at and (n.until_at is null or k.at < n.until_at)
+            join concession c on c.no = n.concession and c.is_approved and c.decided_at <= k.at and k.at < coalesce(c.ended_at, c.until_at)
+            join clause_address a on a.address like any (c.patterns)
+        where not k.is_plain group by 1, 2, 3
     )";
 
 /// The result of each clause on each node `k` that is not plain.
@@ -223,28 +235,36 @@ const STATUS: &str = "case when not k.is_examined
                             and exists (select 1 from clause other where other.id = any(o.clauses) and other.desired = c.desired)) then 'unexamined'
                 when k.is_gap then 'unknown' when d.node is null then 'compliant' else coalesce(d.cause, 'unknown') end as status";
 
+/// Whether a result is covered by a concession; `v` is the row of `covered`, if there is one.
+const IS_CONCEDED: &str = "case when v.no is null or status = 'compliant' then false
+                    when status in ('unexamined', 'unknown') then v.also_unknown else true end";
+
 /// What is counted of the results of one key on one node.
 const OF_NODE: &str = "count(*) filter (where status = 'compliant') as compliant, count(*) filter (where status = 'compliant' and is_in_doubt) as in_doubt,
-        count(*) filter (where status not in ('compliant', 'unexamined', 'unknown')) as noncompliant,
-        count(*) filter (where status not in ('compliant', 'unexamined', 'unknown') and severity = 'critical') as critical,
+        count(*) filter (where status not in ('compliant', 'conceded', 'unexamined', 'unknown')) as noncompliant,
+        count(*) filter (where status not in ('compliant', 'conceded', 'unexamined', 'unknown') and severity = 'critical') as critical,
+        count(*) filter (where status = 'conceded') as conceded,
         count(*) filter (where status = 'unexamined') as unexamined, count(*) filter (where status = 'unknown') as unknown";
 
 /// What is counted of the nodes of one key.
-const OF_KEY: &str = "sum(compliant) as compliant, sum(in_doubt) as in_doubt, sum(noncompliant) as noncompliant,
+const OF_KEY: &str = "sum(compliant) as compliant, sum(in_doubt) as in_doubt, sum(noncompliant) as noncompliant, sum(conceded) as conceded,
         sum(unexamined) as unexamined, sum(unknown) as unknown,
-        count(*) filter (where noncompliant = 0 and unexamined = 0 and unknown = 0) as nodes_compliant, count(*) filter (where noncompliant > 0) as nodes_deviating,
-        count(*) filter (where critical > 0) as nodes_critical, count(*) filter (where noncompliant = 0 and unexamined + unknown > 0) as nodes_not_known";
+        count(*) filter (where noncompliant + unexamined + unknown + conceded = 0) as nodes_compliant, count(*) filter (where noncompliant > 0) as nodes_deviating,
+        count(*) filter (where critical > 0) as nodes_critical, count(*) filter (where noncompliant = 0 and unexamined + unknown > 0) as nodes_not_known,
+        count(*) filter (where noncompliant + unexamined + unknown = 0 and conceded > 0) as nodes_conceded";
 
-const COUNTS: [&str; 9] = [
+const COUNTS: [&str; 11] = [
     "compliant",
     "in_doubt",
     "noncompliant",
+    "conceded",
     "unexamined",
     "unknown",
     "nodes_compliant",
     "nodes_deviating",
     "nodes_critical",
     "nodes_not_known",
+    "nodes_conceded",
 ];
 
 /// How many keys of a dimension are shown at most.
@@ -274,10 +294,10 @@ pub async fn count(
     Keys::push_joined(of_node, &mut query);
     let key = if of_node.is_some() { "k.node_key" } else { Keys::key(of_clause) };
     query.push(format!(
-        "), result as (
-            select k.moment, k.no, c.severity, {STATUS}, b.node is not null as is_in_doubt, {key} as key
+        "), found as (
+            select k.moment, k.no, c.severity, w.address, {STATUS}, b.node is not null as is_in_doubt, {key} as key
             from keyed k join effective_state s on s.id = k.state cross join unnest(s.clauses) as listed (id)
-                join clause c on c.id = listed.id and c.is_counted {DEVIATING}"
+                join clause c on c.id = listed.id and c.is_counted join desired_clause w on w.id = c.desired {DEVIATING}"
     ));
     Keys::push_joined(of_clause, &mut query);
     let by_cause = by == Some(&Dimension::Cause);
@@ -288,6 +308,9 @@ pub async fn count(
     };
     query.push(format!(
         " where not k.is_plain
+        ), result as (
+            select f.moment, f.no, f.severity, f.is_in_doubt, f.key, case when {IS_CONCEDED} then 'conceded' else status end as status
+            from found f left join covered v on v.moment = f.moment and v.no = f.no and v.address = f.address
         ), of_node as (select moment, no, {key} as key, {OF_NODE} from result group by moment, no, {key}
         ), plain_states as (select moment, state, node_key, count(*) as nodes from keyed where is_plain group by moment, state, node_key
         ), state_keys as (
@@ -302,7 +325,7 @@ pub async fn count(
         " group by 1, 2
         ), counted as (
             select moment, key, {OF_KEY} from of_node group by moment, key
-            union all select p.moment, {plain_key}, sum(p.nodes * k.clauses), 0, 0, 0, 0, sum(p.nodes), 0, 0, 0
+            union all select p.moment, {plain_key}, sum(p.nodes * k.clauses), 0, 0, 0, 0, 0, sum(p.nodes), 0, 0, 0, 0
                 from plain_states p join state_keys k on k.state = p.state group by 1, 2
         )
         select moment, key, {sums} from counted group by moment, key
@@ -323,6 +346,10 @@ pub struct MovedRow {
     pub status_before: Option<String>,
     /// What they counted as at the second.
     pub status_after: Option<String>,
+    /// Whether they were conceded at the first moment.
+    pub is_conceded_before: bool,
+    /// Whether they were at the second.
+    pub is_conceded_after: bool,
     /// Whether something else was desired.
     pub is_desired_otherwise: bool,
     /// The last change that altered what is desired.
@@ -344,6 +371,7 @@ impl MovedRow {
         Ok(Moved {
             has_node: [self.had_node, self.has_node],
             status: [status(&self.status_before)?, status(&self.status_after)?],
+            is_conceded: [self.is_conceded_before, self.is_conceded_after],
             is_desired_otherwise: self.is_desired_otherwise,
             change: self.change,
         })
@@ -384,9 +412,12 @@ pub async fn moved(
         )
     };
     query.push(format!(
-        ", result as (
-            select k.moment, k.no, c.desired, {STATUS} from known k join effective_state s on s.id = k.state cross join unnest(s.clauses) as listed (id)
-                join clause c on c.id = listed.id and c.is_counted {DEVIATING} where not k.is_plain
+        ", found as (
+            select k.moment, k.no, c.desired, w.address, {STATUS} from known k join effective_state s on s.id = k.state cross join unnest(s.clauses) as listed (id)
+                join clause c on c.id = listed.id and c.is_counted join desired_clause w on w.id = c.desired {DEVIATING} where not k.is_plain
+        ), result as (
+            select f.moment, f.no, f.desired, f.status, {IS_CONCEDED} as is_conceded
+            from found f left join covered v on v.moment = f.moment and v.no = f.no and v.address = f.address
         ), altered as (
             select node.no, array_agg(c.change order by h.ended_at, h.no) as changes, array_agg(c.state order by h.ended_at, h.no) as states
             from change h join change_node c on c.change = h.no join node on node.id = c.node
@@ -407,13 +438,14 @@ pub async fn moved(
             select coalesce(b.id, a.id) as id, coalesce(b.address, a.address) as address, b.desired as desired_before, a.desired as desired_after
             from clause_before b full join clause_after a on a.id = b.id and a.address = b.address
         )
-        select had_node, has_node, status_before, status_after, is_desired_otherwise, change, sum(nodes)::bigint as count from (
-            select g.had_node, g.has_node, {} as status_before, {} as status_after, coalesce(o.desired_before <> o.desired_after, false) as is_desired_otherwise,
+        select had_node, has_node, status_before, status_after, is_conceded_before, is_conceded_after, is_desired_otherwise, change, sum(nodes)::bigint as count from (
+            select g.had_node, g.has_node, {} as status_before, {} as status_after,
+                coalesce(r_before.is_conceded, false) as is_conceded_before, coalesce(r_after.is_conceded, false) as is_conceded_after, coalesce(o.desired_before <> o.desired_after, false) as is_desired_otherwise,
                 {ALTERED_BY} as change, g.nodes
             from on_node o join of_interest g on g.id = o.id
                 left join result r_before on r_before.moment = 0 and r_before.no = g.single and r_before.desired = o.desired_before
                 left join result r_after on r_after.moment = 1 and r_after.no = g.single and r_after.desired = o.desired_after
-        ) each where status_before is distinct from status_after group by 1, 2, 3, 4, 5, 6",
+        ) each where status_before is distinct from status_after or is_conceded_before <> is_conceded_after group by 1, 2, 3, 4, 5, 6, 7, 8",
         clauses_of("state_before"),
         clauses_of("state_after"),
         status("before"),

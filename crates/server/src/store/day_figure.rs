@@ -68,10 +68,17 @@ pub async fn between(db: impl PgExecutor<'_>, from: Date, until: Date) -> sqlx::
 /// Keeps the figures of a day.
 pub async fn set(db: &mut PgConnection, day: Date, row: &CountedRow) -> sqlx::Result<()> {
     let mut query = sqlx::query(include_str!("sql/day_figure/set.sql")).bind(day.to_sqlx());
-    for count in [row.compliant, row.in_doubt, row.noncompliant, row.unexamined, row.unknown] {
+    for count in [row.compliant, row.in_doubt, row.noncompliant, row.conceded, row.unexamined, row.unknown] {
         query = query.bind(count);
     }
-    for count in [row.nodes_compliant, row.nodes_deviating, row.nodes_critical, row.nodes_not_known] {
+    let nodes = [
+        row.nodes_compliant,
+        row.nodes_deviating,
+        row.nodes_critical,
+        row.nodes_conceded,
+        row.nodes_not_known,
+    ];
+    for count in nodes {
         query = query.bind(count);
     }
     query.execute(db).await.map(|_| ())

@@ -4,6 +4,7 @@ pub mod audit;
 pub mod change;
 pub mod check_in;
 pub mod compliance;
+pub mod concession;
 pub mod cursor;
 pub mod day_figure;
 pub mod effective_state;

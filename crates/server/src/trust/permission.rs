@@ -41,6 +41,8 @@ impl Role {
                         NodeRevoke::NAME,
                         NodeEdit::NAME,
                         FreezeSet::NAME,
+                        ConcessionAsk::NAME,
+                        ConcessionDecide::NAME,
                         StageServe::NAME,
                         StageEdit::NAME,
                         GroupEdit::NAME,
@@ -49,8 +51,12 @@ impl Role {
                     ]
                     .contains(&permission)
             }
-            "operator" => reads || [FreezeSet::NAME, ChangeRequest::NAME].contains(&permission),
-            "publisher" => reads || [KitPublish::NAME, ChangeRequest::NAME].contains(&permission),
+            "operator" => {
+                reads || [FreezeSet::NAME, ConcessionAsk::NAME, ChangeRequest::NAME].contains(&permission)
+            }
+            "publisher" => {
+                reads || [KitPublish::NAME, ConcessionAsk::NAME, ChangeRequest::NAME].contains(&permission)
+            }
             "reader" => reads,
             _ => false,
         }
@@ -106,6 +112,10 @@ permissions! {
     NodeRevoke = "node.revoke";
     /// Set and end freezes.
     FreezeSet = "freeze.set";
+    /// Ask for concessions, and withdraw those that wait.
+    ConcessionAsk = "concession.ask";
+    /// Approve, refuse and end concessions; one's own only another person approves.
+    ConcessionDecide = "concession.decide";
     /// Label, rename and retire nodes.
     NodeEdit = "node.edit";
     /// See persons and all tokens; grant and withdraw roles, make and withdraw tokens, remove persons.
@@ -125,15 +135,15 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set node.edit people.manage audit.read server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set concession.ask concession.decide node.edit people.manage audit.read server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set concession.ask concession.decide node.edit audit.read",
             ),
-            ("publisher", "session.own node.read kit.publish change.request audit.read"),
+            ("publisher", "session.own node.read kit.publish change.request concession.ask audit.read"),
             ("reader", "session.own node.read audit.read"),
-            ("operator", "session.own node.read change.request freeze.set audit.read"),
+            ("operator", "session.own node.read change.request freeze.set concession.ask audit.read"),
             ("stranger", ""),
         ] {
             assert_eq!(permissions_of(&[role.to_owned()]).join(" "), may, "{role}");

@@ -2,13 +2,15 @@
 
 use crate::database::Database;
 use crate::random::Random;
-use crate::truth::{Fact, Found, OVERDUE, Truths, Version, address};
+use crate::truth::{Conceded, Fact, Found, OVERDUE, Truths, Version, address};
 use constans_clock::MovedClock;
 use constans_core::digest::{Digest, of_value};
 use constans_server::intake::report::{plain, take_in};
 use constans_server::jobs::day_figures::bring_up_to_date;
 use constans_server::store::compliance::Moment;
+use constans_server::store::concession::{self, AskedRow};
 use constans_server::store::effective_state::{self, NewClause};
+use constans_server::store::narrowing::Narrowing;
 use constans_server::store::{node, run};
 use constans_wire::report::RunReport;
 use jiff::{SignedDuration, Timestamp};
@@ -63,6 +65,7 @@ struct Teller<'t> {
     states: Vec<(i64, Digest, Vec<Version>)>,
     severities: Vec<&'static str>,
     nodes: Vec<Node>,
+    concessions: Vec<Conceded>,
 }
 
 impl Tale {
@@ -79,6 +82,7 @@ impl Tale {
             states: Vec::new(),
             severities,
             nodes: Vec::new(),
+            concessions: Vec::new(),
         };
         teller.clock.set(BEGIN).unwrap();
         let month = |month: i8| jiff::civil::date(2026, month, 1);
@@ -99,6 +103,7 @@ impl Tale {
             moments.push(teller.now);
         }
         let truth = Truths {
+            concessions: teller.concessions,
             nodes: teller.nodes.into_iter().map(|node| (node.name, node.facts)).collect(),
             severities: teller.severities,
             controls,
@@ -211,7 +216,8 @@ impl Teller<'_> {
             20..26 => self.nodes[of].is_cut = !self.nodes[of].is_cut,
             26..28 => self.lose_memory(of),
             28..30 => self.lose_a_report(of),
-            30..45 => self.drift(of),
+            30..34 => self.concede().await,
+            34..47 => self.drift(of),
             _ => self.run(of),
         }
         self.deliver(of).await;
@@ -242,6 +248,64 @@ impl Teller<'_> {
         // Some learn it late.
         if state.is_some() && !self.nodes[of].is_cut {
             self.nodes[of].state = state;
+        }
+    }
+
+    /// A concession is approved, covers other nodes, or ends.
+    async fn concede(&mut self) {
+        let in_force = self.concessions.iter().position(|one| one.from <= self.now && self.now < one.until);
+        match in_force {
+            Some(at) if self.random.percent(60) => self.cover_otherwise_or_end(at).await,
+            _ if self.concessions.len() < 4 => self.approve().await,
+            _ => {}
+        }
+    }
+
+    fn some_nodes(&mut self) -> (BTreeSet<String>, Narrowing) {
+        let chosen: Vec<usize> = (0..self.nodes.len()).filter(|_| self.random.percent(60)).collect();
+        let names = chosen.iter().map(|of| self.nodes[*of].name.clone()).collect();
+        (names, Narrowing::Only(chosen.iter().map(|of| self.nodes[*of].id).collect()))
+    }
+
+    async fn approve(&mut self) {
+        let of_all = self.random.percent(30);
+        let one = usize::try_from(self.random.below(self.severities.len() as u64)).unwrap();
+        let addresses: BTreeSet<usize> =
+            if of_all { (0..self.severities.len()).collect() } else { [one].into() };
+        let clauses = [if of_all { "file:/etc/skerry/*".to_owned() } else { address(one) }];
+        let patterns = [clauses[0].replace('*', "%")];
+        let covers_unknown = self.random.percent(30);
+        let until = self.now + SignedDuration::from_secs(self.random.between(60, 200_000));
+        let asked = AskedRow {
+            clauses: &clauses,
+            patterns: &patterns,
+            filter: None,
+            because: "the old screens stay",
+            covers_unknown,
+            asked_by: "ilse.maren",
+            until,
+        };
+        let no = concession::add(&mut self.connection, &asked).await.unwrap();
+        assert_eq!(no, self.concessions.len() as i64 + 1);
+        let (names, nodes) = self.some_nodes();
+        concession::cover(&mut self.connection, no, &nodes).await.unwrap();
+        let nodes = vec![(self.now, names)];
+        self.pass(SignedDuration::from_secs(1));
+        let is_approved =
+            concession::decide(&mut self.connection, no, "tor.havik", true, None).await.unwrap();
+        assert!(is_approved);
+        self.concessions.push(Conceded { addresses, covers_unknown, from: self.now, until, nodes });
+    }
+
+    async fn cover_otherwise_or_end(&mut self, at: usize) {
+        let no = at as i64 + 1;
+        if self.random.percent(30) {
+            assert!(concession::end(&mut self.connection, no, "ilse.maren", "rebuilt").await.unwrap());
+            self.concessions[at].until = self.now;
+        } else {
+            let (names, nodes) = self.some_nodes();
+            concession::cover(&mut self.connection, no, &nodes).await.unwrap();
+            self.concessions[at].nodes.push((self.now, names));
         }
     }
 

@@ -42,10 +42,38 @@ pub enum Fact {
     },
 }
 
+/// A concession: what was written down of it.
+#[derive(Debug, Clone)]
+pub struct Conceded {
+    pub addresses: BTreeSet<usize>,
+    pub covers_unknown: bool,
+    pub from: Timestamp,
+    pub until: Timestamp,
+    /// Which nodes it covered, from each moment on.
+    pub nodes: Vec<(Timestamp, BTreeSet<String>)>,
+}
+
+impl Conceded {
+    fn covers(&self, node: &str, result: &Result, at: Timestamp) -> bool {
+        let nodes = self.nodes.iter().rev().find(|(from, _)| *from <= at);
+        let is_of_kind = match result.status {
+            "noncompliant" => true,
+            "compliant" => false,
+            _ => self.covers_unknown,
+        };
+        self.from <= at
+            && at < self.until
+            && self.addresses.contains(&result.address)
+            && nodes.is_some_and(|(_, nodes)| nodes.contains(node))
+            && is_of_kind
+    }
+}
+
 /// All that happened, node by node, in the order of time.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Truths {
     pub nodes: BTreeMap<String, Vec<Fact>>,
+    pub concessions: Vec<Conceded>,
     pub severities: Vec<&'static str>,
     pub controls: Vec<Vec<&'static str>>,
 }
@@ -70,6 +98,14 @@ pub struct Result {
     version: Version,
     status: &'static str,
     is_in_doubt: bool,
+    is_conceded: bool,
+}
+
+impl Result {
+    /// What it counts as.
+    fn counts_as(&self) -> &'static str {
+        if self.is_conceded { "conceded" } else { self.status }
+    }
 }
 
 /// The results of all clauses on all nodes at a moment.
@@ -102,7 +138,16 @@ impl Truths {
             nodes.insert(name.clone());
             for version in state.unwrap_or_default() {
                 let (status, is_in_doubt) = result(facts, version, at, known_at);
-                all.push(Result { node: name.clone(), address: version.0, version, status, is_in_doubt });
+                let mut one = Result {
+                    node: name.clone(),
+                    address: version.0,
+                    version,
+                    status,
+                    is_in_doubt,
+                    is_conceded: false,
+                };
+                one.is_conceded = self.concessions.iter().any(|conceded| conceded.covers(name, &one, at));
+                all.push(one);
             }
         }
         Results { nodes, all, truths: self }
@@ -134,8 +179,10 @@ fn result(facts: &[Fact], version: Version, at: Timestamp, known_at: Timestamp) 
     }
 }
 
-/// What moved: whether the node was there, what the clause counted as, whether something else was desired, the change.
-pub type Moved = ((bool, bool), (Option<&'static str>, Option<&'static str>), bool, Option<i64>);
+/// What moved: whether the node was there, the clause's result, whether it was conceded, whether something else was desired, the
+/// change.
+pub type Moved =
+    ((bool, bool), (Option<&'static str>, Option<&'static str>), (bool, bool), bool, Option<i64>);
 
 /// The last change in a time that altered what is desired at an address.
 fn last_change(facts: &[Fact], place: usize, from: Timestamp, until: Timestamp) -> Option<i64> {
@@ -164,21 +211,26 @@ impl Results<'_> {
         let counted = |(key, nodes): (Option<String>, BTreeMap<&str, Vec<&Result>>)| {
             let mut row = CountedRow { key: key.clone(), ..CountedRow::default() };
             for results in nodes.values() {
-                let of =
-                    |status: &str| results.iter().filter(|result| result.status == status).count() as i64;
+                let of = |status: &str| {
+                    results.iter().filter(|result| result.counts_as() == status).count() as i64
+                };
                 row.compliant += of("compliant");
                 row.noncompliant += of("noncompliant");
+                row.conceded += of("conceded");
                 row.unexamined += of("unexamined");
                 row.unknown += of("unknown");
                 row.in_doubt += results.iter().filter(|result| result.is_in_doubt).count() as i64;
                 let is_critical = |result: &&&Result| {
-                    result.status == "noncompliant" && self.truths.severities[result.address] == "critical"
+                    result.counts_as() == "noncompliant"
+                        && self.truths.severities[result.address] == "critical"
                 };
                 row.nodes_critical += i64::from(results.iter().filter(is_critical).count() > 0);
                 if of("noncompliant") > 0 {
                     row.nodes_deviating += 1;
                 } else if of("unexamined") + of("unknown") > 0 {
                     row.nodes_not_known += 1;
+                } else if of("conceded") > 0 {
+                    row.nodes_conceded += 1;
                 } else {
                     row.nodes_compliant += 1;
                 }
@@ -197,10 +249,10 @@ impl Results<'_> {
                 let of = |results: &Self| {
                     let found =
                         results.all.iter().find(|result| result.node == *node && result.address == place);
-                    found.map(|result| (result.version, result.status))
+                    found.map(|result| (result.version, result.status, result.is_conceded))
                 };
                 let (before, after_it) = (of(self), of(after));
-                if before.map(|one| one.1) == after_it.map(|one| one.1) {
+                if before.map(|one| (one.1, one.2)) == after_it.map(|one| (one.1, one.2)) {
                     continue;
                 }
                 let has_node = (self.nodes.contains(node), after.nodes.contains(node));
@@ -210,7 +262,8 @@ impl Results<'_> {
                     .flatten();
                 let is_otherwise = before.is_some() && after_it.is_some() && is_altered;
                 let statuses = (before.map(|one| one.1), after_it.map(|one| one.1));
-                *moved.entry((has_node, statuses, is_otherwise, change)).or_default() += 1;
+                let conceded = (before.is_some_and(|one| one.2), after_it.is_some_and(|one| one.2));
+                *moved.entry((has_node, statuses, conceded, is_otherwise, change)).or_default() += 1;
             }
         }
         moved

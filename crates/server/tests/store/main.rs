@@ -4,6 +4,7 @@
 
 mod change;
 mod composed;
+mod concession;
 mod database;
 mod event;
 mod freeze;

@@ -1,0 +1,65 @@
+//! The nodes that a filter selects which is followed: also nodes that come later are selected, and what was selected when is kept.
+//! It asks for what a node is, by labels, name and what it reported, and not for how it is doing.
+
+use crate::problem::ApiError;
+use crate::store::narrowing::Narrowing;
+use crate::store::wanted;
+use crate::thread::on_thread;
+use constans_core::filter::{Answer, Condition, ConditionError, NodeView};
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+use sqlx::PgConnection;
+
+/// This many nodes are read at once.
+const AT_ONCE: i64 = 10_000;
+
+/// Returns the nodes that match now. Those that did not report a field that it reads do not match.
+///
+/// # Errors
+///
+/// Returns everything that is wrong with the filter.
+pub async fn nodes_of(db: &mut PgConnection, filter: &str) -> Result<Narrowing, ApiError> {
+    let text = filter.to_owned();
+    let plain = on_thread(move || parse(&text).map(|condition| condition.plain())).await??;
+    if let Some(plain) = plain {
+        return Ok(Narrowing::By(plain));
+    }
+    let mut selected = Vec::new();
+    let mut after = None;
+    loop {
+        let rows = wanted::node_views_after(&mut *db, after, None, AT_ONCE).await?;
+        let Some(last) = rows.last() else { return Ok(Narrowing::Only(selected)) };
+        after = Some(last.id);
+        let text = filter.to_owned();
+        let more = on_thread(move || -> Result<Vec<_>, ApiError> {
+            let condition = parse(&text)?;
+            let mut more = Vec::new();
+            for row in rows {
+                let view = NodeView { name: row.name, labels: read(row.labels), about: read(row.about) };
+                match condition.holds(&view, &Value::Null) {
+                    Ok(Answer::Yes) => more.push(row.id),
+                    Ok(Answer::No | Answer::Undecidable(_)) => {}
+                    Err(error) => return Err(refused(&[error])),
+                }
+            }
+            Ok(more)
+        })
+        .await??;
+        selected.extend(more);
+    }
+}
+
+fn parse(filter: &str) -> Result<Condition, ApiError> {
+    Condition::parse_for_group(filter).map_err(|errors| refused(&errors))
+}
+
+fn refused(errors: &[ConditionError]) -> ApiError {
+    let messages: Vec<&str> = errors.iter().map(|error| error.message.as_str()).collect();
+    let hint = errors.iter().find_map(|error| error.hint.clone());
+    let example = "a filter is CEL over labels, about and node.name, for example labels.role == \"kiosk\"";
+    ApiError::Filter { message: messages.join("; "), hint: hint.unwrap_or_else(|| example.to_owned()) }
+}
+
+fn read<T: DeserializeOwned + Default>(value: Value) -> T {
+    T::deserialize(value).unwrap_or_default()
+}

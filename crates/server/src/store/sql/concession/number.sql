@@ -1,0 +1,1 @@
+select coalesce(max(no), 0) + 1 from concession
