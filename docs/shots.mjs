@@ -26,9 +26,10 @@ await shot('node', '/nodes/gate-auken-1?clause=file:/etc/gate/tariffs.csv', 'Res
 await page.getByRole('link', { name: 'Result in the run' }).click();
 await shot('run', undefined, 'Began');
 await shot('compliance', '/compliance', 'points in all');
-await shot('changes', '/changes', 'Changes of desired state');
+await shot('controls', '/compliance/controls?control=SK-11', 'without a clause for it');
+await shot('concessions', '/compliance/concessions', 'in force');
+await shot('drift', '/drift', 'Corrected after');
 await shot('change', `/changes/${process.env.CHANGE}`, 'Impact');
-await shot('kits', '/kits', 'Served in');
 await shot('release', '/kits/quay-base/1.5.0', 'The account guest must not exist.');
 await shot('kinds', '/kinds/service?find=start', 'What do you want to achieve?');
 await page.emulateMedia({ colorScheme: 'dark' });

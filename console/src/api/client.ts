@@ -87,6 +87,14 @@ export const api = {
     answer(client.GET('/api/compliance/moves', { params: { query }, signal })),
   compliance: (query: { by: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance', { params: { query }, signal })),
+  drift: (query: { by: string; filter?: string; since?: string }, signal?: AbortSignal) => answer(client.GET('/api/drift', { params: { query }, signal })),
+  /** The first episodes of a period: open ones, then the newest. */
+  driftEpisodes: (query: { filter?: string; since?: string; clause?: string; open?: boolean; size: number }, signal?: AbortSignal) =>
+    answer(client.GET('/api/drift/episodes', { params: { query }, signal })),
+  controls: (query: { filter?: string; as_of?: string }, signal?: AbortSignal) => answer(client.GET('/api/controls', { params: { query }, signal })),
+  controlGaps: (query: { control: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
+    answer(client.GET('/api/control-gaps', { params: { query }, signal })),
+  assets: (signal?: AbortSignal) => answer(client.GET('/api/assets', { params: { query: { never_enrolled: true } }, signal })),
   concessions: (alsoOver: boolean, signal?: AbortSignal) =>
     allPages((after) => client.GET('/api/concessions', { params: { query: { after, also_over: alsoOver } }, signal })),
   askForConcession: (body: Schemas['NewConcession']) => answer(client.POST('/api/concessions', { body })),

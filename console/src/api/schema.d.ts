@@ -26,6 +26,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/assets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The machines of the inventory by name, at most 1,000.
+         * @description The machines of the inventory by name, at most 1,000.
+         */
+        get: operations["get_api_assets"];
+        /**
+         * Replaces the inventory.
+         * @description Replaces the inventory.
+         */
+        put: operations["put_api_assets"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audit": {
         parameters: {
             query?: never;
@@ -445,6 +469,112 @@ export interface paths {
          * @description Contents, by their digest.
          */
         put: operations["put_api_contents_name"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/control-gaps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The nodes that a control applies to and that have no clause that satisfies it, by name.
+         * @description The nodes that a control applies to and that have no clause that satisfies it, by name.
+         */
+        get: operations["get_api_control_gaps"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/controls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The catalogue as it was valid at a moment, and how far the nodes met it: which satisfy each control, which do not, and which have
+         *     no clause for it.
+         * @description The catalogue as it was valid at a moment, and how far the nodes met it: which satisfy each control, which do not, and which have
+         *     no clause for it.
+         */
+        get: operations["get_api_controls"];
+        /**
+         * Replaces the catalogue from now on; what was asked of the past is answered by the versions of the past.
+         * @description Replaces the catalogue from now on; what was asked of the past is answered by the versions of the past.
+         */
+        put: operations["put_api_controls"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/controls/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The versions of the catalogue, the newest first.
+         * @description The versions of the catalogue, the newest first.
+         */
+        get: operations["get_api_controls_versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How often things drifted in a period, how long until it was detected and corrected, how it ended, and where.
+         * @description How often things drifted in a period, how long until it was detected and corrected, how it ended, and where.
+         */
+        get: operations["get_api_drift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drift/episodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The episodes of a period, open ones first, then the newest.
+         * @description The episodes of a period, open ones first, then the newest.
+         */
+        get: operations["get_api_drift_episodes"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -1936,6 +2066,42 @@ export interface components {
             /** @description The certificate request (PKCS #10), PEM. */
             request: string;
         };
+        /** @description A machine that an inventory names. */
+        Asset: {
+            /** @description What else the inventory says of it, by column. */
+            fields?: {
+                [key: string]: string;
+            };
+            /** @description Its name, as its node is called. */
+            name: string;
+        };
+        /** @description A machine as it is listed. */
+        AssetShown: {
+            /** @description What else the inventory says of it. */
+            fields: {
+                [key: string]: string;
+            };
+            /** @description Whether a node of this name is of the fleet. */
+            is_enrolled: boolean;
+            /** @description Its name. */
+            name: string;
+        };
+        /** @description How a list of assets compares with the fleet. */
+        AssetSummary: {
+            /** @description How many machines it names. */
+            assets: number;
+            /** @description How many of them are not of the fleet. */
+            never_enrolled: number;
+            /** @description How many nodes of the fleet it does not name. */
+            not_listed: number;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            set: string;
+            /** @description Who set it. */
+            set_by: string;
+        };
         /** @description A baseline given to a group. */
         Assignment: {
             /** @description The baseline. */
@@ -2046,6 +2212,56 @@ export interface components {
             need: components["schemas"]["ClauseAddress"];
             /** @description The outcome of the first cause. */
             outcome: components["schemas"]["Outcome"];
+        };
+        /** @description A catalogue of controls. */
+        Catalogue: {
+            /** @description The controls, in their order. */
+            controls?: components["schemas"]["Control"][];
+            /** @description Its title. */
+            title?: string | null;
+        };
+        /** @description The ids of controls that are new, altered or no longer there. */
+        CatalogueDifference: {
+            /** @description Only in the second. */
+            added: string[];
+            /** @description In both, and not the same. */
+            altered: string[];
+            /** @description Only in the first. */
+            removed: string[];
+        };
+        /** @description What setting a catalogue altered. */
+        CatalogueSet: {
+            /** @description What is other than before. */
+            difference: components["schemas"]["CatalogueDifference"];
+            /** @description Ids that clauses name and that the catalogue does not have. */
+            unknown: string[];
+            /**
+             * Format: int64
+             * @description The number of the version that is valid now; 0 if there is none.
+             */
+            version: number;
+        };
+        /** @description A version of the catalogue. */
+        CatalogueVersion: {
+            /** @description Why. */
+            because?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when it is valid.
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description Its number.
+             */
+            no: number;
+            /** @description Who set it. */
+            set_by: string;
+            /**
+             * Format: date-time
+             * @description Until when it was.
+             */
+            until?: string | null;
         };
         /**
          * @description Why a clause was different.
@@ -2479,6 +2695,8 @@ export interface components {
             rate_basis_points?: number | null;
             /** @description The same of the clauses that are not conceded. */
             rate_with_concessions_basis_points?: number | null;
+            /** @description What it is called: of controls that the catalogue has. */
+            title?: string | null;
         };
         /** @description A text that is never written out: it prints as dots. */
         Concealed: string;
@@ -2575,6 +2793,84 @@ export interface components {
             /** @description From how many nodes the change takes clauses at most. */
             takes_from: number;
         };
+        /** @description A control. */
+        Control: {
+            /** @description By what clauses name it in `satisfies`. */
+            id: string;
+            /** @description Whether it only gathers others: no clause has to satisfy it. */
+            is_heading?: boolean;
+            /** @description The control or group of controls that it is a part of, by its id. */
+            parent?: string | null;
+            /** @description Which nodes it applies to, CEL over labels, about and node.name; to all if left out. */
+            scope?: string | null;
+            /** @description Where it comes from: a document, an address. */
+            source?: string | null;
+            /** @description What it demands. */
+            text?: string | null;
+            /** @description What it is called. */
+            title: string;
+        };
+        /** @description A control, and how far nodes meet it. */
+        ControlFigures: {
+            /** @description Number of nodes that it does not apply to and that have such a clause; they are counted. */
+            beyond_scope: number;
+            /** @description The clauses that satisfy it, on nodes. */
+            clauses: components["schemas"]["ClauseCounts"];
+            /** @description Number of nodes that it applies to and that have no clause that satisfies it. */
+            gaps: number;
+            /** @description Its id. */
+            id: string;
+            /** @description Number of nodes that it applies to; none if the catalogue does not have it. */
+            in_scope?: number | null;
+            /** @description Whether it only gathers others; it has no figures then. */
+            is_heading: boolean;
+            /** @description The nodes that have such a clause. A node without deviation satisfies the control. */
+            nodes: components["schemas"]["NodeCounts"];
+            /** @description What it is a part of. */
+            parent?: string | null;
+            /** @description The share of these clauses that is compliant as found, in hundredths of a percent, rounded down. */
+            rate_basis_points?: number | null;
+            /** @description The same of the clauses that are not conceded. */
+            rate_with_concessions_basis_points?: number | null;
+            /** @description Which nodes it applies to; to all if there is none. */
+            scope?: string | null;
+            /** @description Where it comes from. */
+            source?: string | null;
+            /** @description What it demands. */
+            text?: string | null;
+            /** @description What it is called; none if the catalogue does not have it. */
+            title?: string | null;
+        };
+        /** @description The nodes that a control applies to and that have no clause that satisfies it. */
+        ControlGaps: {
+            /** @description The control. */
+            control: string;
+            /** @description Whether there are more. */
+            has_more: boolean;
+            /** @description The first of them by name, at most 1,000. */
+            nodes: string[];
+            /** @description Which nodes it applies to; to all if there is none. */
+            scope?: string | null;
+        };
+        /** @description The catalogue at a moment, and how far the nodes of a filter meet it. */
+        Controls: {
+            /**
+             * Format: date-time
+             * @description What the server had learned by then counts.
+             */
+            as_known_at: string;
+            /**
+             * Format: date-time
+             * @description The moment that the figures are of.
+             */
+            as_of: string;
+            assets?: components["schemas"]["AssetSummary"] | null;
+            /** @description The controls of the catalogue in their order, then those that only clauses name. */
+            controls: components["schemas"]["ControlFigures"][];
+            /** @description Number of nodes that were of the fleet at the moment. */
+            nodes_in_all: number;
+            version?: components["schemas"]["CatalogueVersion"] | null;
+        };
         /** @description Number of clauses by outcome. */
         Counts: {
             blocked: number;
@@ -2657,6 +2953,64 @@ export interface components {
             /** @description Which document, as `stages`, `group:kiosks`, `served:harbour/quay-base` or `node:ID`. */
             key: string;
         };
+        /** @description The drift of the nodes of a filter in a period. */
+        Drift: {
+            /** @description All episodes. */
+            all: components["schemas"]["DriftFigures"];
+            /** @description Whether there are more rows than are returned. */
+            has_more_rows: boolean;
+            /** @description Clauses on nodes that were put right three times or more within the last day, the most often first; at most 100. */
+            recurring: components["schemas"]["Recurring"][];
+            /** @description The same by the keys of a dimension, if one is asked for: those with the most open episodes first, then those with the most. */
+            rows: components["schemas"]["DriftRow"][];
+            /**
+             * Format: date-time
+             * @description The beginning of the period.
+             */
+            since: string;
+            /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not counted. */
+            undecidable: number;
+            /**
+             * Format: date-time
+             * @description Its end.
+             */
+            until: string;
+        };
+        /** @description Episodes, counted, and how long they lasted. */
+        DriftFigures: {
+            /** @description Since a person put them right on the node. */
+            by_hand: number;
+            /** @description Since something else is desired. */
+            by_rollout: number;
+            /** @description How many ended in the period since the agent corrected them. */
+            corrected: number;
+            /** @description Of those that the agent corrected in the period, the time from detection to correction. */
+            corrected_after: components["schemas"]["Durations"];
+            /** @description How many were detected in the period. */
+            detected: number;
+            /**
+             * @description Of those detected in the period, the longest time for which the drift may have been there before it was detected: it
+             *     happened between nothing and this before.
+             */
+            detected_within: components["schemas"]["Durations"];
+            /** @description Number of episodes that were open at some time of the period. */
+            episodes: number;
+            /** @description Since the clause is no longer desired, or the node left. */
+            no_longer: number;
+            /** @description Number of nodes that had one. */
+            nodes: number;
+            /** @description Of these, the ones whose clause or node only reports drift. */
+            only_reported: number;
+            /** @description How many are open at the end of the period. */
+            open: number;
+        };
+        /** @description The episodes of one key of a dimension. */
+        DriftRow: {
+            /** @description The figures. */
+            figures: components["schemas"]["DriftFigures"];
+            /** @description The key; none for episodes that have none. */
+            key?: string | null;
+        };
         /** @description When drift happened: from the moment it was last known to be alike to the moment it was found. */
         DriftWindow: {
             /**
@@ -2695,6 +3049,24 @@ export interface components {
             /** @description The clause that reacts. */
             target: components["schemas"]["ClauseAddress"];
             tried_under?: components["schemas"]["Digest"] | null;
+        };
+        /** @description How long something took, in seconds; none of nothing. */
+        Durations: {
+            /**
+             * Format: int64
+             * @description The mean.
+             */
+            mean_secs?: number | null;
+            /**
+             * Format: int64
+             * @description Half of them took at most this.
+             */
+            median_secs?: number | null;
+            /**
+             * Format: int64
+             * @description 95 of 100 took at most this.
+             */
+            p95_secs?: number | null;
         };
         /** @description The end of a freeze before its hour. */
         EndFreeze: {
@@ -3598,6 +3970,11 @@ export interface components {
             /** @description All clauses are compliant. */
             without_deviation: number;
         };
+        /** @description An episode of a node. */
+        NodeEpisode: components["schemas"]["Episode"] & {
+            /** @description The node, by the name that it has now. */
+            node: string;
+        };
         /** @description A page of nodes. */
         NodePage: {
             /** @description Where the next page begins; none on the last page. */
@@ -4057,6 +4434,23 @@ export interface components {
         Recovery: {
             recovering?: components["schemas"]["Recovering"] | null;
         };
+        /** @description A clause on a node that was put right again and again. */
+        Recurring: {
+            /** @description The clause. */
+            address: string;
+            /** @description The node. */
+            node: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            /**
+             * Format: int64
+             * @description How often.
+             */
+            times: number;
+        };
         /** @description Equal refused requests. */
         RefusedRequest: {
             /**
@@ -4390,6 +4784,24 @@ export interface components {
             /** @description The token that the console sends with each changing request; none for programs. */
             token?: string | null;
         };
+        /** @description The machines of an inventory, in place of those before. */
+        SetAssets: {
+            /** @description The machines, at most 100,000. */
+            assets: components["schemas"]["Asset"][];
+        };
+        /** @description A catalogue to be set. */
+        SetCatalogue: {
+            /** @description Why, at most 500 characters. */
+            because?: string | null;
+            /** @description The catalogue, in place of the one before. */
+            catalogue: components["schemas"]["Catalogue"];
+            /** @description Whether controls keep the scopes that they have, where the new catalogue gives them none. */
+            keep_scopes?: boolean;
+            /** @description Only return what would be other than before. */
+            preview?: boolean;
+            /** @description Refuse it if the catalogue was set after this version; 0 if there was none. */
+            unless_changed_after?: number | null;
+        };
         /**
          * @description Its severity.
          * @enum {string}
@@ -4706,6 +5118,247 @@ export interface operations {
             };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_assets: {
+        parameters: {
+            query?: {
+                /** @description Only those whose names come after this one */
+                after?: string;
+                /** @description Only those of which no node is of the fleet */
+                never_enrolled?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssetShown"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_api_assets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetAssets"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssetSummary"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7369,6 +8022,683 @@ export interface operations {
             };
             /** @description `too_large`: a limit is exceeded */
             413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_control_gaps: {
+        parameters: {
+            query: {
+                /** @description Only nodes whose names come after this one */
+                after?: string;
+                /** @description The moment, as 2026-11-21T23:00:00Z; now if left out */
+                as_of?: string;
+                /** @description The control, by its id */
+                control: string;
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ControlGaps"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_controls: {
+        parameters: {
+            query?: {
+                /** @description Only what the server had learned by this moment counts, not before `as_of`; now if left out */
+                as_known_at?: string;
+                /** @description The moment, as 2026-11-21T23:00:00Z; now if left out */
+                as_of?: string;
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Controls"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    put_api_controls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetCatalogue"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueSet"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_controls_versions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueVersion"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_drift: {
+        parameters: {
+            query?: {
+                /** @description `clause`, `node`, `severity`, `baseline`, `control` or `label:KEY`: by what the rows count */
+                by?: string;
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+                /** @description The beginning of the period; 30 days before its end if left out */
+                since?: string;
+                /** @description The end of the period; now if left out */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_drift_episodes: {
+        parameters: {
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description Only of this clause, by its address */
+                clause?: string;
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+                /** @description Only open ones, or with `false` only those that ended */
+                open?: boolean;
+                /** @description The beginning of the period; 30 days before its end if left out */
+                since?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description The end of the period; now if left out */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NodeEpisode"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

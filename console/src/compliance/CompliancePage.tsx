@@ -1,7 +1,5 @@
 import Box from '@mui/material/Box';
-import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
-import TextField from '@mui/material/TextField';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import Typography from '@mui/material/Typography';
@@ -16,18 +14,16 @@ import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { exact } from '../words/time';
 import { count } from '../words/words';
+import { AsOf } from './AsOf';
 import { ComplianceTable } from './ComplianceTable';
 import { ComplianceTabs } from './ComplianceTabs';
+import { dimensionsOf } from './dimensions';
 import { RateChart } from './RateChart';
 import { rateWords } from './rate';
 import { Legend } from './ShareBar';
 import { WhyItMoved } from './WhyItMoved';
 
 const DIMENSIONS = ['control', 'baseline', 'release', 'severity', 'cause', 'group', 'stage', 'node', 'clause'];
-/** Labels with more values than this are names rather than places. */
-const MOST_VALUES = 50;
-const MOST_LABELS = 4;
-
 const DAYS = 30;
 
 /** How many clauses and nodes are as desired, now or as of a moment; how that was on each of 30 days, and why it moved. */
@@ -95,7 +91,7 @@ export function CompliancePage() {
               <Card>
                 <Box sx={{ display: 'flex', gap: 2, justifyContent: 'space-between', alignItems: 'center', flexWrap: 'wrap', mb: 1 }}>
                   <ToggleButtonGroup exclusive size="small" value={by} onChange={(_, by: string | null) => by && set('by', by)} aria-label="Count by">
-                    {dimensions(labels.data ?? {}, by).map((dimension) => (
+                    {dimensionsOf(DIMENSIONS, labels.data ?? {}, by).map((dimension) => (
                       <ToggleButton key={dimension} value={dimension} sx={{ textTransform: 'none', py: 0.25 }}>
                         {dimension}
                       </ToggleButton>
@@ -113,33 +109,6 @@ export function CompliancePage() {
   );
 }
 
-/** What can be counted by: also the labels with few values, and the chosen one. */
-function dimensions(labels: Record<string, string[]>, by: string): string[] {
-  const few = Object.entries(labels).filter(([, values]) => values.length <= MOST_VALUES);
-  const ofLabels = few.slice(0, MOST_LABELS).map(([label]) => `label:${label}`);
-  return [...new Set([...DIMENSIONS, ...ofLabels, by])];
-}
-
-/** The moment that is asked about, in the reader's zone; the address has it in UTC. */
-function AsOf({ asOf, onAsOf }: { asOf: string; onAsOf: (asOf: string) => void }) {
-  const chosen = (local: string) => {
-    const at = new Date(local);
-    if (!Number.isNaN(at.getTime())) onAsOf(`${at.toISOString().slice(0, 19)}Z`);
-  };
-  return (
-    <Box sx={{ display: 'flex', gap: 1, alignItems: 'center', whiteSpace: 'nowrap' }}>
-      <TextField
-        type="datetime-local"
-        size="small"
-        value={asOf ? local(asOf) : ''}
-        onChange={(event) => chosen(event.target.value)}
-        slotProps={{ htmlInput: { 'aria-label': 'As of', sx: { py: 0.75 } } }}
-      />
-      {asOf ? <Button onClick={() => onAsOf('')}>Now</Button> : <Typography sx={{ color: 'text.secondary' }}>as of now</Typography>}
-    </Box>
-  );
-}
-
 /** A moment as it is in addresses. */
 function seconds(at: string): string {
   return `${new Date(at).toISOString().slice(0, 19)}Z`;
@@ -153,11 +122,6 @@ function nextMidnight(midnight: string): string {
 function yesterdayBefore(asOf: string): string {
   const at = asOf ? new Date(asOf) : new Date();
   return `${new Date(at.getTime() - 86_400_000).toISOString().slice(0, 10)}T00:00:00Z`;
-}
-
-function local(asOf: string): string {
-  const at = new Date(asOf);
-  return new Date(at.getTime() - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
 }
 
 function LeadingFigures({ compliance }: { compliance: Schemas['Compliance'] }) {

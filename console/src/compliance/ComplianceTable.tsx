@@ -1,3 +1,4 @@
+import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
 import Table from '@mui/material/Table';
 import TableBody from '@mui/material/TableBody';
@@ -67,6 +68,7 @@ function ComplianceTableRow({ by, row }: { by: string; row: Schemas['ComplianceR
         ) : (
           key
         )}
+        {row.title && <Box sx={{ color: 'text.secondary', fontFamily: 'body1.fontFamily' }}>{row.title}</Box>}
       </TableCell>
       <TableCell sx={{ width: '22%' }}>
         <ShareBar clauses={clauses} />

@@ -4,6 +4,7 @@ import { NavLink } from 'react-router';
 
 const PAGES = [
   { to: '/compliance', name: 'Figures' },
+  { to: '/compliance/controls', name: 'Controls' },
   { to: '/compliance/concessions', name: 'Concessions' },
 ];
 

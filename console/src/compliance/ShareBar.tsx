@@ -11,6 +11,7 @@ const PARTS = [
 
 /** How clauses divide into compliant, noncompliant, conceded, unexamined and unknown. Its words say the same. */
 export function ShareBar({ clauses }: { clauses: Schemas['ClauseCounts'] }) {
+  if (PARTS.every(({ part }) => clauses[part] === 0)) return <Box sx={{ color: 'text.secondary' }}>no clauses</Box>;
   const words = PARTS.filter(({ part }) => clauses[part] > 0).map(({ part }) => `${clauses[part]} ${part}`);
   return (
     <Box role="img" aria-label={words.join(', ')} title={words.join(', ')} sx={{ display: 'flex', height: 12, minWidth: 160, bgcolor: 'sunken' }}>

@@ -17,7 +17,9 @@ import { useShortcuts } from './shortcuts';
 
 // What is seldom looked at is fetched when it is; the nodes' page brings the grid along.
 const NodesPage = lazy(() => import('../nodes/NodesPage').then((page) => ({ default: page.NodesPage })));
+const DriftPage = lazy(() => import('../drift/DriftPage').then((page) => ({ default: page.DriftPage })));
 const CompliancePage = lazy(() => import('../compliance/CompliancePage').then((page) => ({ default: page.CompliancePage })));
+const ControlsPage = lazy(() => import('../controls/ControlsPage').then((page) => ({ default: page.ControlsPage })));
 const ConcessionsPage = lazy(() => import('../concessions/ConcessionsPage').then((page) => ({ default: page.ConcessionsPage })));
 const ChangesPage = lazy(() => import('../changes/ChangesPage').then((page) => ({ default: page.ChangesPage })));
 const ChangePage = lazy(() => import('../changes/ChangePage').then((page) => ({ default: page.ChangePage })));
@@ -54,7 +56,9 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="nodes" element={<NodesPage />} />
             <Route path="nodes/:name" element={<NodePage />} />
             <Route path="nodes/:name/runs/:run" element={<RunPage />} />
+            <Route path="drift" element={<DriftPage />} />
             <Route path="compliance" element={<CompliancePage />} />
+            <Route path="compliance/controls" element={<ControlsPage />} />
             <Route path="compliance/concessions" element={<ConcessionsPage />} />
             <Route path="changes" element={<ChangesPage />} />
             <Route path="changes/:no" element={<ChangePage />} />

@@ -16,6 +16,7 @@ import { ActivityLine } from './ActivityLine';
 const PAGES = [
   { to: '/', name: 'Overview' },
   { to: '/nodes', name: 'Nodes' },
+  { to: '/drift', name: 'Drift' },
   { to: '/compliance', name: 'Compliance' },
   { to: '/changes', name: 'Changes' },
   { to: '/kits', name: 'Kits' },

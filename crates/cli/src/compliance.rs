@@ -74,7 +74,8 @@ pub async fn run(arguments: &ComplianceArguments) -> Result<(), ClientError> {
     Ok(())
 }
 
-fn address(path: &str, given: impl IntoIterator<Item = (&'static str, Option<String>)>) -> String {
+/// Returns the address with what is given after its `?`.
+pub fn address(path: &str, given: impl IntoIterator<Item = (&'static str, Option<String>)>) -> String {
     let query: Vec<String> = given
         .into_iter()
         .filter_map(|(name, value)| {
@@ -89,6 +90,7 @@ fn by_day(days: &ComplianceDays) -> String {
     let cells_of = |day: &ComplianceDay| {
         let row = ComplianceRow {
             key: Some(day.day.to_string()),
+            title: None,
             nodes: day.nodes,
             clauses: day.clauses,
             rate_basis_points: day.rate_basis_points,
@@ -273,15 +275,18 @@ const HEADS: [&str; 12] = [
 
 fn table(rows: impl Iterator<Item = Vec<String>>, by: &str) -> String {
     let head: Vec<String> = std::iter::once(by).chain(HEADS).map(str::to_owned).collect();
-    let lines: Vec<Vec<String>> = std::iter::once(head).chain(rows).collect();
-    let widths: Vec<usize> = (0..=HEADS.len())
-        .map(|at| lines.iter().map(|cells| cells[at].chars().count()).max().unwrap_or(0))
-        .collect();
+    aligned(&std::iter::once(head).chain(rows).collect::<Vec<_>>())
+}
+
+/// Writes a table: the first column to the left, the others to the right.
+pub fn aligned(lines: &[Vec<String>]) -> String {
+    let columns = lines.first().map_or(0, Vec::len);
+    let width = |at: usize| lines.iter().map(|cells| cells[at].chars().count()).max().unwrap_or(0);
+    let widths: Vec<usize> = (0..columns).map(width).collect();
     let mut text = String::new();
-    for cells in &lines {
-        let _ = write!(text, "{:<1$}", cells[0], widths[0]);
-        for (cell, width) in cells.iter().zip(&widths).skip(1) {
-            let _ = write!(text, "  {cell:>width$}");
+    for cells in lines {
+        for (at, (cell, width)) in cells.iter().zip(&widths).enumerate() {
+            let _ = if at == 0 { write!(text, "{cell:<width$}") } else { write!(text, "  {cell:>width$}") };
         }
         text.push('\n');
     }
@@ -302,7 +307,10 @@ fn cells(row: &ComplianceRow, by: &str) -> Vec<String> {
         clauses.unexamined,
         clauses.unknown,
     ];
-    let key = row.key.as_deref().map_or_else(|| format!("(no {by})"), |key| key_words(by, key));
+    let mut key = row.key.as_deref().map_or_else(|| format!("(no {by})"), |key| key_words(by, key));
+    if let Some(title) = &row.title {
+        let _ = write!(key, " {}", harmless(title));
+    }
     let numbers = numbers.map(|number| number.to_string());
     std::iter::once(key)
         .chain(numbers)

@@ -7,7 +7,7 @@ use constans_wire::exit::Exit;
 
 /// Why a command that needs the server did not do what it was asked.
 pub struct ClientError {
-    message: String,
+    pub(crate) message: String,
     hint: Option<String>,
     exit: Exit,
     missing: bool,

@@ -4,7 +4,9 @@ mod audit;
 mod change;
 mod compliance;
 mod concession;
+mod control;
 mod credentials;
+mod drift;
 mod error;
 mod event;
 mod freeze;
@@ -77,6 +79,12 @@ enum Command {
     Event(event::EventArguments),
     /// Show how many clauses and nodes are as desired, now or as of any moment
     Compliance(compliance::ComplianceArguments),
+    /// List and count drift over the fleet: open, corrected, by hand, recurring
+    Drift(drift::DriftArguments),
+    /// Set the catalogue of controls, see how far the fleet meets it, and its gaps
+    Control(control::ControlArguments),
+    /// Set and list the machines of an inventory, to see those that never joined
+    Asset(control::AssetArguments),
     /// Ask for, approve and end concessions: approved deviations, until a day
     Concession(concession::ConcessionArguments),
     /// List, show, confirm and revert changes of desired state
@@ -109,6 +117,9 @@ fn main() -> ExitCode {
         Command::Stage(arguments) => server::on_network(stage::run(&arguments)),
         Command::Audit(arguments) => server::on_network(audit::run(&arguments)),
         Command::Compliance(arguments) => server::on_network(compliance::run(&arguments)),
+        Command::Drift(arguments) => server::on_network(drift::run(&arguments)),
+        Command::Control(arguments) => server::on_network(control::run(&arguments)),
+        Command::Asset(arguments) => server::on_network(control::asset(&arguments)),
         Command::Concession(arguments) => server::on_network(concession::run(&arguments)),
         Command::Event(arguments) => server::on_network(event::run(&arguments)),
         Command::Change(arguments) => server::on_network(change::run(&arguments)),

@@ -10,6 +10,7 @@ pub mod change;
 pub mod check;
 pub mod compare;
 pub mod compliance;
+pub mod control;
 pub mod digest;
 pub mod document;
 pub mod episode;

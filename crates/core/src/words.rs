@@ -110,7 +110,7 @@ pub fn check_name(name: &str) -> Result<(), String> {
 }
 
 /// Control characters, and those that change the direction of what is read (Unicode TR #36) or have no width.
-fn is_hidden(c: char) -> bool {
+pub(crate) fn is_hidden(c: char) -> bool {
     c.is_control()
         || matches!(c, '\u{200b}'..='\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{061c}' | '\u{feff}')
 }

@@ -2,6 +2,7 @@
 //! It asks for what a node is, by labels, name and what it reported, and not for how it is doing.
 
 use crate::problem::ApiError;
+use crate::store::control;
 use crate::store::narrowing::Narrowing;
 use crate::store::wanted;
 use crate::thread::on_thread;
@@ -47,6 +48,33 @@ pub async fn nodes_of(db: &mut PgConnection, filter: &str) -> Result<Narrowing, 
         .await??;
         selected.extend(more);
     }
+}
+
+/// Has the scopes of the catalogue as it is now select the nodes that match them now, and no other scope any. Returns how many nodes
+/// came or went.
+///
+/// # Errors
+///
+/// Returns why the database did not.
+pub async fn put_in_scopes(db: &mut PgConnection) -> Result<u64, ApiError> {
+    let now = control::scopes_now(&mut *db).await?;
+    let mut altered = 0;
+    for scope in control::scopes(&mut *db).await? {
+        let nodes = if now.contains(&scope) {
+            match nodes_of(&mut *db, &scope).await {
+                Ok(nodes) => Some(nodes),
+                Err(error @ ApiError::Filter { .. }) => {
+                    tracing::warn!(%error, scope, "the scope cannot be evaluated");
+                    continue;
+                }
+                Err(error) => return Err(error),
+            }
+        } else {
+            None
+        };
+        altered += control::put_in_scope(&mut *db, &scope, nodes.as_ref()).await?;
+    }
+    Ok(altered)
 }
 
 fn parse(filter: &str) -> Result<Condition, ApiError> {

@@ -11,7 +11,7 @@ use crate::here::{Here, Nudge, known_kits};
 use crate::intake::batch::Batcher;
 use crate::jobs::refused_requests::RefusedRequests;
 use crate::jobs::waker::Waker;
-use crate::jobs::{audit_chain, concessions, day_figures, node_events, partitions};
+use crate::jobs::{audit_chain, day_figures, followed_filters, node_events, partitions};
 use crate::launch_error::LaunchError;
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
@@ -72,7 +72,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(audit_chain::keep_chained(db.clone()));
     tokio::spawn(day_figures::keep_up_to_date(db.clone()));
     let waker = Waker::begin(db.clone());
-    tokio::spawn(concessions::keep_following(db.clone(), waker.clone()));
+    tokio::spawn(followed_filters::keep_following(db.clone(), waker.clone()));
     tokio::spawn(stay_alive(db.clone(), watch));
     let authority = Arc::new(authority);
     let for_agents = ServedCertificate::by_our_ca("agents", authority.clone(), &settings.names)?;

@@ -37,6 +37,9 @@ pub struct Compliance {
 pub struct ComplianceRow {
     /// The key; none for clauses and nodes that have none: clauses that satisfy no control, nodes without the label.
     pub key: Option<String>,
+    /// What it is called: of controls that the catalogue has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub title: Option<String>,
     /// The nodes that have clauses of this key.
     pub nodes: NodeCounts,
     /// These clauses.

@@ -7,6 +7,8 @@ pub mod change;
 pub mod check_in;
 pub mod compliance;
 pub mod concession;
+pub mod control;
+pub mod drift;
 pub mod event;
 pub mod exit;
 pub mod freeze;

@@ -18,6 +18,8 @@ const DAYS: i64 = 30;
 const INTERVALS_SECS: [u64; 2] = [10 * 3_600, 1_800];
 /// Tariffs of gates, which only a person puts back.
 const TARIFFS: &str = "file:/etc/gate/tariffs.csv";
+/// The configuration of the kiosks' shell.
+const SHELL: &str = "file:/etc/kiosk/shell.conf";
 /// What every node shows to whoever signs in: release 1.4.0 of `quay-base` changes it.
 const ISSUE: &str = "file:/etc/issue";
 /// The gates whose tariffs are changed in one night.
@@ -70,6 +72,7 @@ pub fn tell(fleet: &Fleet, clock: MovedClock, nodes: usize, runtime: &Runtime) -
     stage_play::publish(fleet, &ilse, Release::First)?;
     stage_play::make_stages(fleet, &tor)?;
     stage_play::set_groups(fleet, &tor)?;
+    stage_play::set_controls(fleet, &tor)?;
     set_interval(fleet, &tor, INTERVALS_SECS[0])?;
     let mut quiet = |_: &str| ();
     let gathering = Crowd::gather(plan(nodes), operator(fleet)?, Pace::Moved(clock), None, &mut quiet);
@@ -123,6 +126,7 @@ impl Story<'_> {
         self.retire(11, "kiosk-eldrey-40")?;
         self.until(14, 6, 0)?;
         self.befall("bridge-gannet-15", &Deed::Cut)?;
+        self.two_old_kiosks()?;
         self.retire(16, "depot-print-13")?;
         self.until(18, 20, 0)?;
         self.befall("bridge-gannet-15", &Deed::Reach)?;
@@ -131,6 +135,37 @@ impl Story<'_> {
         self.next_release_for_all()?;
         self.a_busy_kiosk()?;
         self.until_now()
+    }
+
+    /// The screens of two kiosks are too old for their configuration, and may deviate until five days from now.
+    fn two_old_kiosks(&mut self) -> io::Result<()> {
+        self.until(15, 10, 0)?;
+        let kiosks = self.names(|name| name.starts_with("kiosk-auken-"));
+        let [first, second, ..] = kiosks.as_slice() else { return Ok(()) };
+        let until = (self.begin + SignedDuration::from_hours(24 * (DAYS + 5))).to_string();
+        let because = "two old screens, replaced when the pier is rebuilt";
+        let asked: [&str; 12] = [
+            "concession",
+            "ask",
+            "--node",
+            first,
+            "--node",
+            second,
+            "--clause",
+            SHELL,
+            "--until",
+            &until,
+            "--because",
+            because,
+        ];
+        self.fleet.client_by(&self.ilse, &asked)?;
+        self.fleet.client_by(&self.tor, &["concession", "approve", "D1"])?;
+        // They learn of its freeze at their next check-in.
+        self.until(15, 22, 0)?;
+        for kiosk in [first, second] {
+            self.befall(kiosk, &Deed::Change(SHELL.to_owned()))?;
+        }
+        Ok(())
     }
 
     /// Release 1.4.0 reaches half of the nodes on Brisk: the disks of the others are full, which is found two days later.
@@ -177,7 +212,7 @@ impl Story<'_> {
         for day in 26..=28 {
             for hour in (9..21).step_by(2) {
                 self.until(day, hour, 5)?;
-                self.befall("kiosk-dunmoy-10", &Deed::Change("file:/etc/kiosk/shell.conf".to_owned()))?;
+                self.befall("kiosk-dunmoy-10", &Deed::Change(SHELL.to_owned()))?;
             }
         }
         self.until(29, 2, 0)?;

@@ -3,6 +3,7 @@
 
 use crate::fleet::Fleet;
 use constans_world::PrivateRoot;
+use serde_json::Value;
 use std::fs;
 use std::io;
 use std::path::Path;
@@ -88,6 +89,7 @@ pub fn perform(fleet: &mut Fleet, has_past: bool) -> io::Result<()> {
                 fleet.client(&["stage", "serve", stage, &Release::Second.name()])?;
             }
             set_groups(fleet, &token)?;
+            set_controls(fleet, &token)?;
         }
         // The next release of what every node has, which only the harbour has so far.
         publish(fleet, &token, Release::Third)?;
@@ -96,6 +98,7 @@ pub fn perform(fleet: &mut Fleet, has_past: bool) -> io::Result<()> {
             join_and_run(fleet, machine)?;
         }
         disturb(fleet)?;
+        set_inventory(fleet)?;
         fs::write(played, "")?;
     }
     for machine in MACHINES.iter().filter(|machine| machine.part == Part::Stays) {
@@ -147,10 +150,37 @@ pub fn set_groups(fleet: &Fleet, token: &str) -> io::Result<()> {
     Ok(())
 }
 
+/// Sets the catalogue of controls, if it is not set.
+pub fn set_controls(fleet: &Fleet, token: &str) -> io::Result<()> {
+    let file = fleet.folder().join("controls.toml");
+    fs::write(&file, CONTROLS)?;
+    fleet
+        .client_by(token, &["control", "set", path(&file), "--because", "the controls of this year"])
+        .map(|_| ())
+}
+
+/// Sets the inventory: the nodes of the fleet, and two machines that never joined.
+fn set_inventory(fleet: &Fleet) -> io::Result<()> {
+    let listed: Value = serde_json::from_str(&fleet.client(&["node", "list", "--output", "json"])?)?;
+    let nodes = listed["nodes"].as_array().or(listed.as_array()).into_iter().flatten();
+    let mut lines = vec!["name,place,bought".to_owned()];
+    lines.extend(nodes.filter_map(|node| {
+        let name = node["name"].as_str()?;
+        Some(format!("{name},{},2024", name.split('-').nth(1).unwrap_or_default()))
+    }));
+    lines
+        .extend(["gate-eldrey-49,\"eldrey, west quay\",2017", "depot-print-9,depot,2016"].map(str::to_owned));
+    let file = fleet.folder().join("inventory.csv");
+    fs::write(&file, lines.join("\r\n") + "\r\n")?;
+    fleet.client(&["asset", "set", path(&file)]).map(|_| ())
+}
+
+const CONTROLS: &str = include_str!("../../controls.toml");
+
 const GROUPS: [(&str, &str); 6] = [
     (
         "everyone",
-        "name = \"everyone\"\n\n[[assignments]]\nkit = \"quay-base\"\nbaseline = \"login\"\n\n[settings]\nmode = \"enforce\"\ninterval_secs = 15\n",
+        "name = \"everyone\"\n\n[[assignments]]\nkit = \"quay-base\"\nbaseline = \"login\"\nsatisfies = [\"SK-6\"]\n\n[settings]\nmode = \"enforce\"\ninterval_secs = 15\n",
     ),
     (
         "kiosks",
@@ -158,7 +188,7 @@ const GROUPS: [(&str, &str); 6] = [
     ),
     (
         "gates",
-        "name = \"gates\"\npriority = 10\nfilter = \"labels.role == 'gate'\"\n\n[[assignments]]\nkit = \"gate-reader\"\nbaseline = \"reader\"\n\n[settings]\ngrace_secs = 7200\nzone = \"Europe/Oslo\"\nrun_interval_secs = 20\nrestart = \"in_window\"\n",
+        "name = \"gates\"\npriority = 10\nfilter = \"labels.role == 'gate'\"\n\n[[assignments]]\nkit = \"gate-reader\"\nbaseline = \"reader\"\nsatisfies = [\"SK-12\"]\n\n[settings]\ngrace_secs = 7200\nzone = \"Europe/Oslo\"\nrun_interval_secs = 20\nrestart = \"in_window\"\n",
     ),
     (
         "bridges",

@@ -311,6 +311,13 @@ pub const CODE_PAGES: &[CodePage] = &[
         "",
         "",
     ),
+    warning(
+        Code::UnknownControl,
+        "an unknown control",
+        "An assignment satisfies a control that the catalogue of the server does not have. Reported when a group is set, once there is a catalogue.",
+        "",
+        "",
+    ),
     error(
         Code::Unsolvable,
         "an unmet requirement",

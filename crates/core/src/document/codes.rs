@@ -83,6 +83,8 @@ pub enum Code {
     IncludeCircle = 174,
     /// A kit of which no release is published.
     UnknownKit = 175,
+    /// A control that the catalogue does not have.
+    UnknownControl = 176,
     /// A requirement that no release fits.
     Unsolvable = 180,
     /// A kit that is used and not required.

@@ -39,6 +39,8 @@ pub struct GroupSurroundings<'s> {
     pub kits: &'s [&'s Kit],
     /// The stages in order.
     pub stages: &'s [String],
+    /// The controls of the catalogue, if there is one.
+    pub controls: Option<&'s BTreeSet<String>>,
     /// The labels that nodes have, each with its values.
     pub labels: &'s BTreeMap<String, BTreeSet<String>>,
 }
@@ -132,6 +134,19 @@ pub fn check_group(group: &Group, around: GroupSurroundings<'_>) -> Vec<GroupFin
                 message,
                 Some(hint),
             ));
+        }
+        let known = around.controls;
+        for control in
+            assignment.satisfies.iter().filter(|one| known.is_some_and(|known| !known.contains(*one)))
+        {
+            let hint = near(control, known.into_iter().flatten().map(String::as_str), "the controls are");
+            let finding = GroupFinding::error(
+                Code::UnknownControl,
+                format!("/assignments/{at}/satisfies"),
+                format!("the catalogue has no control `{control}`"),
+                Some(hint),
+            );
+            findings.push(GroupFinding { is_error: false, ..finding });
         }
     }
     for (name, value) in &group.parameters {
@@ -285,12 +300,35 @@ mod tests {
         let labels = BTreeMap::from([("role".to_owned(), roles)]);
         let (kit, stages) = (kit(), ["harbour".to_owned()]);
         let names = BTreeSet::from([kit.name.clone()]);
-        let around = GroupSurroundings { names: &names, kits: &[&kit], stages: &stages, labels: &labels };
+        let controls = BTreeSet::from(["SK-7".to_owned(), "SK-9".to_owned()]);
+        let around = GroupSurroundings {
+            names: &names,
+            kits: &[&kit],
+            stages: &stages,
+            controls: Some(&controls),
+            labels: &labels,
+        };
         check_group(&group, around)
             .iter()
             .map(|finding| finding.explain("group.toml", text))
             .collect::<Vec<_>>()
             .join("\n")
+    }
+
+    #[test]
+    fn a_control_that_the_catalogue_does_not_have_is_warned_of() {
+        insta::assert_snapshot!(
+            findings_of(
+                "name = \"kiosks\"\n[[assignments]]\nkit = \"kiosk-floor\"\nbaseline = \"kiosk-lockdown\"\nsatisfies = [\"SK-7\", \"SK-8\"]\n"
+            ),
+            @r#"
+        warning C0176: the catalogue has no control `SK-8`
+          --> group.toml:5:13
+        5 | satisfies = ["SK-7", "SK-8"]
+          |             ^^^^^^^^^^^^^^^^
+        hint: did you mean `SK-7`?
+        "#
+        );
     }
 
     #[test]

@@ -3,6 +3,7 @@
 use super::overview::{Narrowed, narrowed, undecided};
 use crate::problem::{Answer, ApiError};
 use crate::store::compliance::{self, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment};
+use crate::store::control;
 use crate::store::day_figure::{self, end_of};
 use crate::store::narrowing::Narrowing;
 use crate::trust::{Allowed, NodeRead};
@@ -53,6 +54,10 @@ pub async fn figures(
         Some(by) => compliance::count(db, &narrowing, &[moment], Some(by)).await?,
         None => Vec::new(),
     };
+    let titles = match by {
+        Some(Dimension::Control) => control::titles(db, at).await?,
+        _ => BTreeMap::new(),
+    };
     let has_more_rows = rows.len() > MAX_ROWS;
     rows.truncate(MAX_ROWS);
     let (nodes, clauses) = (all.nodes(), all.clauses());
@@ -65,7 +70,7 @@ pub async fn figures(
         clauses,
         rate_basis_points: clauses.rate().map(Rate::basis_points),
         rate_with_concessions_basis_points: clauses.rate_with_concessions().map(Rate::basis_points),
-        rows: rows.into_iter().map(shown).collect(),
+        rows: rows.into_iter().map(|row| shown(row, &titles)).collect(),
         has_more_rows,
     }))
 }
@@ -206,7 +211,11 @@ fn named(row: HandedOutRow) -> NamedChange {
 }
 
 /// Reads the moment that is asked about, and as known when; both are now if they are left out.
-fn read_moments(
+///
+/// # Errors
+///
+/// Returns which of them cannot be asked about.
+pub fn read_moments(
     as_of: Option<&str>,
     as_known_at: Option<&str>,
     now: Timestamp,
@@ -243,7 +252,16 @@ fn dimension(written: &str) -> Result<Dimension, ApiError> {
     })
 }
 
-fn read_moment(field: &'static str, written: Option<&str>, now: Timestamp) -> Result<Timestamp, ApiError> {
+/// Reads a moment that is over; now if it is left out.
+///
+/// # Errors
+///
+/// Returns what is wrong with it.
+pub fn read_moment(
+    field: &'static str,
+    written: Option<&str>,
+    now: Timestamp,
+) -> Result<Timestamp, ApiError> {
     let Some(written) = written else { return Ok(now) };
     let moment: Timestamp =
         written.parse().map_err(|_| ApiError::invalid(field, "it is a moment as 2026-11-21T23:00:00Z"))?;
@@ -256,9 +274,10 @@ fn read_moment(field: &'static str, written: Option<&str>, now: Timestamp) -> Re
     Ok(moment)
 }
 
-fn shown(row: CountedRow) -> ComplianceRow {
+fn shown(row: CountedRow, titles: &BTreeMap<String, String>) -> ComplianceRow {
     let (nodes, clauses) = (row.nodes(), row.clauses());
     ComplianceRow {
+        title: row.key.as_ref().and_then(|key| titles.get(key)).cloned(),
         key: row.key,
         nodes,
         clauses,

@@ -53,12 +53,17 @@ const REFUSALS: [Refusal; 14] = [
 /// The statuses of requests that are refused before they are read, without a body.
 const UNREAD: [&str; 2] = ["414", "431"];
 
-const TAGS: [(&str, &str); 14] = [
+const TAGS: [(&str, &str); 16] = [
     ("agents", "Requests of agents, on their listener"),
     ("changes", "Changes of desired state"),
     ("freezes", "Brakes: what nodes do not correct until an hour"),
     ("clauses", "Clauses of nodes"),
     ("compliance", "Compliance of the fleet, of any moment"),
+    (
+        "controls",
+        "The catalogue of controls, how far the fleet meets it, its gaps, and machines that never joined",
+    ),
+    ("drift", "Drift over the fleet: how often, how long, how it ended, and where"),
     ("concessions", "Approved deviations: for what, where, why, by whom, until when"),
     ("overview", "The fleet as a whole"),
     ("groups", "Groups: nodes, assignments, parameters, settings"),

@@ -7,7 +7,7 @@ use crate::change::draft::Draft;
 use crate::change::publish::{kit_of, solvable};
 use crate::here::Here;
 use crate::problem::{Answer, ApiError};
-use crate::store::{group, release, stage, wanted};
+use crate::store::{control, group, release, stage, wanted};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
 use constans_core::change::{DocumentEdit, DocumentKey};
@@ -71,6 +71,8 @@ async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<G
         .into_iter()
         .map(|(label, values)| (label, values.into_iter().collect()))
         .collect();
+    let controls: BTreeSet<String> =
+        control::titles(&mut *db, crate::clock::now()).await?.into_keys().collect();
     let mut published = solvable(&mut *db).await?;
     published.sort_by(|left, right| right.version.cmp(&left.version));
     let names: BTreeSet<String> = published.iter().map(|release| release.kit.clone()).collect();
@@ -91,7 +93,13 @@ async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<G
         let kits: Vec<&Kit> = kits.iter().map(Arc::as_ref).collect();
         check_group(
             &group,
-            GroupSurroundings { names: &names, kits: &kits, stages: &stages, labels: &labels },
+            GroupSurroundings {
+                names: &names,
+                kits: &kits,
+                stages: &stages,
+                controls: Some(&controls).filter(|controls| !controls.is_empty()),
+                labels: &labels,
+            },
         )
     })
     .await

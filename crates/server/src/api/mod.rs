@@ -1,6 +1,7 @@
 //! Handlers for people and programs. Each names the permission that it needs.
 
 mod activity;
+mod asset;
 mod audit;
 mod change;
 mod clause_patterns;
@@ -8,8 +9,10 @@ mod clauses;
 mod compliance;
 mod concession;
 mod console;
+mod control;
 mod described;
 mod document;
+mod drift;
 mod event;
 mod freeze;
 mod group;
@@ -79,6 +82,14 @@ pub fn routes() -> Vec<Route> {
         concession::approve,
         concession::refuse,
         concession::end,
+        drift::figures,
+        drift::episodes,
+        control::list,
+        control::gaps,
+        control::versions,
+        control::set,
+        asset::list,
+        asset::set,
         clauses::left,
         recovery::show,
         recovery::end,

@@ -98,7 +98,12 @@ pub async fn episodes(
     Page::of_rows(rows, &range, EpisodeRow::cursor).shown(shown_episode)
 }
 
-fn shown_episode(row: EpisodeRow) -> Result<Episode, ApiError> {
+/// An episode as it is shown.
+///
+/// # Errors
+///
+/// Returns that it cannot be read.
+pub fn shown_episode(row: EpisodeRow) -> Result<Episode, ApiError> {
     Ok(Episode {
         address: row.address,
         severity: read(Value::from(row.severity))?,

@@ -175,7 +175,7 @@ impl Dimension {
 }
 
 /// Writes which nodes were of the fleet at each moment, and where each was placed: `placed (moment, id, no, name, state, placement)`.
-fn push_placed(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, moments: &[Moment]) {
+pub(super) fn push_placed(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, moments: &[Moment]) {
     let is_now = matches!(moments, [Moment { is_now: true, .. }]);
     query.push("with moment as (select (place - 1)::integer as id, at, known_at from unnest(");
     query.push_bind(moments.iter().map(|moment| moment.at.to_sqlx()).collect::<Vec<_>>());

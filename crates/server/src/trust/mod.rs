@@ -16,9 +16,9 @@ pub use caller::{Allowed, Asker, CalledBy, LONGEST_REQUEST_KEY, MayAsk};
 pub use handed_out::{HandedOut, LastDatabase, SeenDatabase};
 pub use node_caller::NodeCaller;
 pub use permission::{
-    AuditRead, ChangeDecide, ChangeRequest, ConcessionAsk, ConcessionDecide, FreezeSet, GroupEdit,
-    InvitationMake, JoinDecide, KitPublish, NodeEdit, NodeRead, NodeRevoke, PeopleManage, Permission, Role,
-    ServerRecover, SessionOwn, StageEdit, StageServe, permissions_of,
+    AuditRead, ChangeDecide, ChangeRequest, ConcessionAsk, ConcessionDecide, ControlEdit, FreezeSet,
+    GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeEdit, NodeRead, NodeRevoke, PeopleManage,
+    Permission, Role, ServerRecover, SessionOwn, StageEdit, StageServe, permissions_of,
 };
 pub use protected::{ProtectedError, ProtectedFolder, put_whole};
 pub use refusals::{Refusal, Refusals};

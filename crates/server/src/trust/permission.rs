@@ -41,6 +41,7 @@ impl Role {
                         NodeRevoke::NAME,
                         NodeEdit::NAME,
                         FreezeSet::NAME,
+                        ControlEdit::NAME,
                         ConcessionAsk::NAME,
                         ConcessionDecide::NAME,
                         StageServe::NAME,
@@ -112,6 +113,8 @@ permissions! {
     NodeRevoke = "node.revoke";
     /// Set and end freezes.
     FreezeSet = "freeze.set";
+    /// Set the catalogue of controls and the list of assets.
+    ControlEdit = "control.edit";
     /// Ask for concessions, and withdraw those that wait.
     ConcessionAsk = "concession.ask";
     /// Approve, refuse and end concessions; one's own only another person approves.
@@ -135,11 +138,11 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set concession.ask concession.decide node.edit people.manage audit.read server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide node.edit people.manage audit.read server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set concession.ask concession.decide node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide node.edit audit.read",
             ),
             ("publisher", "session.own node.read kit.publish change.request concession.ask audit.read"),
             ("reader", "session.own node.read audit.read"),

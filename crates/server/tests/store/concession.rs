@@ -2,7 +2,7 @@
 
 use crate::database::Database;
 use crate::page::first_page;
-use constans_server::jobs::concessions::follow;
+use constans_server::jobs::followed_filters::follow;
 use constans_server::store::concession::{self, AskedRow};
 use constans_server::store::freeze;
 use jiff::{SignedDuration, Timestamp};

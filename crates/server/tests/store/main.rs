@@ -6,6 +6,7 @@ mod change;
 mod composed;
 mod concession;
 mod database;
+mod drift;
 mod event;
 mod freeze;
 mod job;

@@ -1,9 +1,10 @@
-//! Concessions that follow a filter: which nodes they cover, brought up to date; and those that end soon, announced.
+//! Filters that are followed: which nodes concessions cover and scopes of controls select, brought up to date. Concessions that end soon
+//! are announced.
 
 use super::waker::Waker;
-use crate::followed::nodes_of;
+use crate::followed::{nodes_of, put_in_scopes};
 use crate::problem::ApiError;
-use crate::store::{audit, concession};
+use crate::store::{audit, concession, control};
 use serde_json::json;
 use sqlx::PgPool;
 use std::time::Duration;
@@ -18,20 +19,22 @@ pub async fn keep_following(db: PgPool, waker: Waker) {
         match follow(&db).await {
             Ok(false) => {}
             Ok(true) => waker.wake("nodes"),
-            Err(error) => tracing::warn!(%error, "which nodes the concessions cover is not up to date yet"),
+            Err(error) => {
+                tracing::warn!(%error, "which nodes concessions cover and scopes select is not up to date yet");
+            }
         }
         tokio::time::sleep(EVERY).await;
     }
 }
 
-/// Has each concession cover the nodes that match its filter now, and announces those that end soon. Returns whether anything is
-/// other than before.
+/// Has each concession cover, and each scope select, the nodes that match its filter now, and announces concessions that end soon.
+/// Returns whether anything is other than before.
 ///
 /// # Errors
 ///
 /// Returns why the database did not.
 pub async fn follow(db: &PgPool) -> Result<bool, ApiError> {
-    let mut is_altered = false;
+    let mut is_altered = follow_scopes(db).await?;
     for (no, filter) in concession::followed(db).await? {
         let mut transaction = db.begin().await?;
         let nodes = match nodes_of(&mut transaction, &filter).await {
@@ -66,4 +69,13 @@ pub async fn follow(db: &PgPool) -> Result<bool, ApiError> {
     }
     transaction.commit().await?;
     Ok(is_altered)
+}
+
+async fn follow_scopes(db: &PgPool) -> Result<bool, ApiError> {
+    let mut transaction = db.begin().await?;
+    // Who sets the catalogue meanwhile puts nodes into its scopes.
+    control::lock(&mut *transaction).await?;
+    let altered = put_in_scopes(&mut transaction).await?;
+    transaction.commit().await?;
+    Ok(altered > 0)
 }

@@ -1,0 +1,228 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Link from '@mui/material/Link';
+import Table from '@mui/material/Table';
+import TableBody from '@mui/material/TableBody';
+import TableCell from '@mui/material/TableCell';
+import TableHead from '@mui/material/TableHead';
+import TableRow from '@mui/material/TableRow';
+import Typography from '@mui/material/Typography';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { Fragment } from 'react';
+import { Link as RouterLink, useSearchParams } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { AsOf } from '../compliance/AsOf';
+import { ComplianceTabs } from '../compliance/ComplianceTabs';
+import { rateWords } from '../compliance/rate';
+import { ShareBar } from '../compliance/ShareBar';
+import { Address } from '../looks/Address';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { mono } from '../looks/theme';
+import { FilterField } from '../nodes/FilterField';
+import { asArgument, listOf, namesFilter, useFilter } from '../nodes/filter';
+import { Page } from '../shell/Page';
+import { QueryView } from '../shell/QueryView';
+import { exact } from '../words/time';
+import { count } from '../words/words';
+
+/** The controls of the catalogue: on how many nodes each is satisfied, is not, or has no clause; now or as of a moment. */
+export function ControlsPage() {
+  const [filter, setFilter] = useFilter();
+  const [parameters, setParameters] = useSearchParams();
+  const asOf = parameters.get('as_of') ?? '';
+  const open = parameters.get('control');
+  const set = (name: string, value: string | null) =>
+    setParameters((before) => {
+      const after = new URLSearchParams(before);
+      if (value) after.set(name, value);
+      else after.delete(name);
+      return after;
+    });
+  const asked = { filter: filter || undefined, as_of: asOf || undefined };
+  const controls = useQuery({
+    queryKey: ['controls', filter, asOf],
+    queryFn: ({ signal }) => api.controls(asked, signal),
+    placeholderData: keepPreviousData,
+    meta: { isRefreshedByTimeOnly: true },
+  });
+  return (
+    <Page title="Controls" heading={<ComplianceTabs />}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
+        <FilterField filter={filter} onFilter={setFilter} error={controls.error} />
+        <AsOf asOf={asOf} onAsOf={(asOf) => set('as_of', asOf)} />
+        <CopiedCommand command={`constans control list${asArgument(filter)}${asOf && ` --as-of ${asOf}`}`} />
+      </Box>
+      <QueryView query={controls}>
+        {(controls) => (
+          <>
+            <Card>
+              <Catalogue controls={controls} />
+              <Table size="small" aria-label="Controls">
+                <TableHead>
+                  <TableRow>
+                    <TableCell>Control</TableCell>
+                    <TableCell align="right">In scope</TableCell>
+                    <TableCell align="right">Satisfied</TableCell>
+                    <TableCell align="right">Not satisfied</TableCell>
+                    <TableCell align="right">Not known</TableCell>
+                    <TableCell align="right">Conceded</TableCell>
+                    <TableCell align="right">Gaps</TableCell>
+                    <TableCell>Clauses</TableCell>
+                    <TableCell align="right">As found</TableCell>
+                  </TableRow>
+                </TableHead>
+                <TableBody>
+                  {controls.controls.map((control) => (
+                    <Fragment key={control.id}>
+                      <ControlRow control={control} isOpen={control.id === open} onOpen={() => set('control', control.id === open ? null : control.id)} />
+                      {control.id === open && (
+                        <TableRow>
+                          <TableCell colSpan={9} sx={{ bgcolor: 'sunken' }}>
+                            <ControlText control={control} nodesInAll={controls.nodes_in_all} asked={asked} />
+                          </TableCell>
+                        </TableRow>
+                      )}
+                    </Fragment>
+                  ))}
+                </TableBody>
+              </Table>
+            </Card>
+            {controls.assets && <Assets summary={controls.assets} />}
+          </>
+        )}
+      </QueryView>
+    </Page>
+  );
+}
+
+function Catalogue({ controls: { version, as_of } }: { controls: Schemas['Controls'] }) {
+  return (
+    <Typography sx={{ color: 'text.secondary', fontSize: 14, mb: 1 }}>
+      As of {exact(as_of)}.{' '}
+      {version ? (
+        <>
+          Catalogue version {version.no}, set by {version.set_by}, {exact(version.from)}
+          {version.because && `: “${version.because}”`}.
+        </>
+      ) : (
+        <>
+          No catalogue was set then; the controls are those that clauses name. To set one: <Address>constans control set FILE</Address>
+        </>
+      )}
+    </Typography>
+  );
+}
+
+function ControlRow({ control, isOpen, onOpen }: { control: Schemas['ControlFigures']; isOpen: boolean; onOpen: () => void }) {
+  const { nodes, clauses } = control;
+  if (control.is_heading) {
+    return (
+      <TableRow>
+        <TableCell colSpan={9} sx={{ fontWeight: 600 }}>
+          {control.id} {control.title}
+        </TableCell>
+      </TableRow>
+    );
+  }
+  const numbers = [control.in_scope ?? '–', nodes.without_deviation, nodes.with_deviation, nodes.not_known, nodes.conceded];
+  return (
+    <TableRow>
+      <TableCell sx={{ minWidth: 260 }}>
+        <Link component="button" onClick={onOpen} aria-expanded={isOpen} sx={{ textAlign: 'left', verticalAlign: 'baseline' }}>
+          <Box component="span" sx={{ fontFamily: mono, fontSize: 13, mr: 1 }}>
+            {control.id}
+          </Box>
+          {control.title ?? <i>not in the catalogue</i>}
+        </Link>
+      </TableCell>
+      {numbers.map((number, at) => (
+        // biome-ignore lint/suspicious/noArrayIndexKey: the columns are fixed
+        <TableCell key={at} align="right">
+          {number.toLocaleString('en')}
+        </TableCell>
+      ))}
+      <TableCell align="right" sx={{ fontWeight: control.gaps > 0 ? 600 : undefined }}>
+        {control.gaps.toLocaleString('en')}
+      </TableCell>
+      <TableCell sx={{ width: '18%' }}>
+        <ShareBar clauses={clauses} />
+      </TableCell>
+      <TableCell align="right">{rateWords(control.rate_basis_points)}</TableCell>
+    </TableRow>
+  );
+}
+
+/** What a control demands, where it does not apply and why, and its gaps. */
+function ControlText({ control, nodesInAll, asked }: { control: Schemas['ControlFigures']; nodesInAll: number; asked: { filter?: string; as_of?: string } }) {
+  const gaps = useQuery({
+    queryKey: ['control gaps', control.id, asked],
+    queryFn: ({ signal }) => api.controlGaps({ control: control.id, ...asked }, signal),
+    enabled: control.gaps > 0,
+  });
+  const outside = nodesInAll - (control.in_scope ?? nodesInAll);
+  return (
+    <Box sx={{ display: 'grid', gap: 0.5, py: 0.5 }}>
+      {control.text && <Typography sx={{ whiteSpace: 'pre-line' }}>{control.text}</Typography>}
+      {control.source && <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>From {control.source}</Typography>}
+      <Typography sx={{ fontSize: 14 }}>
+        {control.scope ? (
+          <>
+            Applies to nodes where <Address>{control.scope}</Address>: not applicable to {count(outside, 'node')}.
+          </>
+        ) : (
+          'Applies to all nodes.'
+        )}
+        {control.beyond_scope > 0 && ` ${count(control.beyond_scope, 'node')} outside have clauses for it, and are counted.`}
+      </Typography>
+      {control.gaps > 0 && (
+        <Typography sx={{ fontSize: 14 }}>
+          {count(control.gaps, 'node')} without a clause for it
+          {gaps.data && (
+            <>
+              :{' '}
+              <Link component={RouterLink} to={listOf(namesFilter(gaps.data.nodes))}>
+                {named(gaps.data.nodes)}
+              </Link>
+            </>
+          )}
+        </Typography>
+      )}
+      <Box>
+        <Button component={RouterLink} to="/compliance?by=control" variant="text" size="small" sx={{ px: 0 }}>
+          In the figures
+        </Button>{' '}
+        <CopiedCommand command={`constans control gaps ${control.id}`} />
+      </Box>
+    </Box>
+  );
+}
+
+const NAMED = 8;
+
+function named(nodes: string[]): string {
+  return nodes.length <= NAMED ? nodes.join(', ') : `${nodes.slice(0, NAMED).join(', ')} and ${nodes.length - NAMED} more`;
+}
+
+/** How the inventory compares with the fleet, and the machines that never joined. */
+function Assets({ summary }: { summary: Schemas['AssetSummary'] }) {
+  const assets = useQuery({ queryKey: ['assets'], queryFn: ({ signal }) => api.assets(signal), enabled: summary.never_enrolled > 0 });
+  return (
+    <Box sx={{ mt: 2 }}>
+      <Card title="Machines of the inventory" aside={<CopiedCommand command="constans asset list --never-enrolled" />}>
+        <Typography>
+          {count(summary.assets, 'machine')}, of which {summary.never_enrolled} never joined; {count(summary.not_listed, 'node is', 'nodes are')} not in it. Set
+          by {summary.set_by}, {exact(summary.set)}.
+        </Typography>
+        {(assets.data ?? []).map(({ name, fields }) => (
+          <Typography key={name} sx={{ fontSize: 14 }}>
+            <Address>{name}</Address>{' '}
+            {Object.entries(fields)
+              .map(([column, cell]) => `${column}: ${cell}`)
+              .join(', ')}
+          </Typography>
+        ))}
+      </Card>
+    </Box>
+  );
+}

@@ -1,0 +1,177 @@
+import Box from '@mui/material/Box';
+import Link from '@mui/material/Link';
+import ToggleButton from '@mui/material/ToggleButton';
+import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
+import Typography from '@mui/material/Typography';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { Link as RouterLink, useSearchParams } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { dimensionsOf } from '../compliance/dimensions';
+import { Address } from '../looks/Address';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { FilterField } from '../nodes/FilterField';
+import { asArgument, useFilter } from '../nodes/filter';
+import { Page } from '../shell/Page';
+import { QueryView } from '../shell/QueryView';
+import { span } from '../words/time';
+import { count } from '../words/words';
+import { DriftTable } from './DriftTable';
+import { EpisodeTable } from './EpisodeTable';
+
+const DIMENSIONS = ['clause', 'baseline', 'control', 'severity', 'node'];
+const PERIODS = [1, 7, 30, 90];
+/** This many episodes are shown; a filter or a clause narrows them. */
+const SHOWN = 100;
+
+/** Drift over the fleet in the last days: how much, how it ended, how long it took, and where. */
+export function DriftPage() {
+  const [filter, setFilter] = useFilter();
+  const [parameters, setParameters] = useSearchParams();
+  const by = parameters.get('by') ?? 'clause';
+  const clause = parameters.get('clause') ?? undefined;
+  const days = Number(parameters.get('days') ?? 30);
+  const set = (name: string, value: string | null) =>
+    setParameters((before) => {
+      const after = new URLSearchParams(before);
+      if (value) after.set(name, value);
+      else after.delete(name);
+      return after;
+    });
+  const asked = () => ({ filter: filter || undefined, since: daysAgo(days) });
+  const labels = useQuery({ queryKey: ['labels'], queryFn: ({ signal }) => api.labels(signal), staleTime: 300_000 });
+  const drift = useQuery({
+    queryKey: ['drift', filter, by, days],
+    queryFn: ({ signal }) => api.drift({ by, ...asked() }, signal),
+    placeholderData: keepPreviousData,
+    meta: { isRefreshedByTimeOnly: true },
+  });
+  const episodes = useQuery({
+    queryKey: ['drift episodes', filter, days, clause],
+    queryFn: ({ signal }) => api.driftEpisodes({ ...asked(), clause, size: SHOWN }, signal),
+    placeholderData: keepPreviousData,
+    meta: { isRefreshedByTimeOnly: true },
+  });
+  const ofClause = clause ? ` --clause '${clause}'` : '';
+  return (
+    <Page title="Drift" heading={null}>
+      <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
+        <FilterField filter={filter} onFilter={setFilter} error={drift.error} />
+        <ToggleButtonGroup exclusive size="small" value={days} onChange={(_, days: number | null) => days && set('days', String(days))} aria-label="Period">
+          {PERIODS.map((period) => (
+            <ToggleButton key={period} value={period} sx={{ textTransform: 'none', py: 0.5, whiteSpace: 'nowrap' }}>
+              {count(period, 'day')}
+            </ToggleButton>
+          ))}
+        </ToggleButtonGroup>
+        <CopiedCommand command={`constans drift figures --by ${by}${asArgument(filter)} --since ${daysAgo(days)}`} />
+      </Box>
+      <QueryView query={drift}>
+        {(drift) => (
+          <>
+            <Card>
+              <LeadingFigures figures={drift.all} />
+              <RecurringList recurring={drift.recurring} />
+            </Card>
+            <Box sx={{ mt: 2 }}>
+              <Card>
+                <ToggleButtonGroup
+                  exclusive
+                  size="small"
+                  value={by}
+                  onChange={(_, by: string | null) => by && set('by', by)}
+                  aria-label="Count by"
+                  sx={{ mb: 1 }}
+                >
+                  {dimensionsOf(DIMENSIONS, labels.data ?? {}, by).map((dimension) => (
+                    <ToggleButton key={dimension} value={dimension} sx={{ textTransform: 'none', py: 0.25 }}>
+                      {dimension}
+                    </ToggleButton>
+                  ))}
+                </ToggleButtonGroup>
+                <DriftTable by={by} rows={drift.rows} hasMoreRows={drift.has_more_rows} onClause={(clause) => set('clause', clause)} />
+              </Card>
+            </Box>
+          </>
+        )}
+      </QueryView>
+      <Box sx={{ mt: 2 }}>
+        <Card
+          title={clause ? 'Episodes of one clause across all nodes' : 'Episodes'}
+          aside={<CopiedCommand command={`constans drift list${asArgument(filter)}${ofClause} --since ${daysAgo(days)}`} />}
+        >
+          {clause && (
+            <Typography sx={{ mb: 1 }}>
+              <Address>{clause}</Address>{' '}
+              <Link component="button" onClick={() => set('clause', null)} sx={{ verticalAlign: 'baseline' }}>
+                all clauses
+              </Link>
+            </Typography>
+          )}
+          <QueryView query={episodes}>
+            {(episodes) => (
+              <>
+                <EpisodeTable episodes={episodes} />
+                {episodes.length === SHOWN && (
+                  <Typography sx={{ mt: 1, color: 'text.secondary' }}>The first {SHOWN}; choose a clause, or use a filter, to see fewer.</Typography>
+                )}
+              </>
+            )}
+          </QueryView>
+        </Card>
+      </Box>
+    </Page>
+  );
+}
+
+/** The beginning of the minute so many days ago, in UTC. */
+function daysAgo(days: number): string {
+  return `${new Date(Date.now() - days * 86_400_000).toISOString().slice(0, 16)}:00Z`;
+}
+
+function LeadingFigures({ figures }: { figures: Schemas['DriftFigures'] }) {
+  return (
+    <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 6, rowGap: 1 }}>
+      <Typography>
+        <Box component="span" sx={{ fontSize: 28, fontWeight: 600, color: figures.open > 0 ? 'status.drift_found' : 'text.primary' }}>
+          {figures.open.toLocaleString('en')}
+        </Box>{' '}
+        open, {figures.only_reported} of these only reported
+      </Typography>
+      <Box>
+        <Typography>
+          {count(figures.episodes, 'episode')} on {count(figures.nodes, 'node')}, {figures.detected} detected in the period
+        </Typography>
+        <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>
+          ended: {figures.corrected} corrected · {figures.by_hand} undone by hand · {figures.by_rollout} replaced by a rollout · {figures.no_longer} no longer
+          desired
+        </Typography>
+      </Box>
+      <Box>
+        <Spans what="detected within 0 to" durations={figures.detected_within} />
+        <Spans what="corrected after" durations={figures.corrected_after} />
+      </Box>
+    </Box>
+  );
+}
+
+function Spans({ what, durations: { median_secs, p95_secs, mean_secs } }: { what: string; durations: Schemas['Durations'] }) {
+  if (median_secs == null || p95_secs == null || mean_secs == null) return null;
+  return (
+    <Typography sx={{ fontSize: 14 }}>
+      {what} <b>{span(median_secs)}</b> (half), {span(p95_secs)} (95 %), mean {span(mean_secs)}
+    </Typography>
+  );
+}
+
+function RecurringList({ recurring }: { recurring: Schemas['Recurring'][] }) {
+  return recurring.map(({ node, address, times }) => (
+    <Typography key={node + address} sx={{ mt: 0.5, fontSize: 14 }}>
+      Recurring within the last day:{' '}
+      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}?clause=${encodeURIComponent(address)}`}>
+        {node}
+      </Link>{' '}
+      <Address>{address}</Address>, corrected {times} times
+    </Typography>
+  ));
+}

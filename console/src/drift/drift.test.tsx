@@ -1,0 +1,66 @@
+import { screen, within } from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import { show } from '../testing';
+import { DriftPage } from './DriftPage';
+
+const figures = {
+  episodes: 9,
+  nodes: 6,
+  open: 4,
+  only_reported: 3,
+  detected: 8,
+  corrected: 3,
+  by_hand: 1,
+  by_rollout: 1,
+  no_longer: 0,
+  detected_within: { median_secs: 36_000, p95_secs: 40_000, mean_secs: 30_000 },
+  corrected_after: { median_secs: null, p95_secs: null, mean_secs: null },
+};
+const tariffs = 'file:/etc/gate/tariffs.csv';
+const episode = {
+  node: 'gate-corran-11',
+  address: tariffs,
+  severity: 'critical',
+  in_line_until: '2026-11-21T20:00:00Z',
+  detected_at: '2026-11-22T06:00:00Z',
+  detected_run: '01a207c2-0000-7000-8000-000000000000',
+};
+const drift = {
+  since: '2026-10-30T08:12:00Z',
+  until: '2026-11-29T08:12:00Z',
+  undecidable: 0,
+  all: figures,
+  rows: [{ key: tariffs, figures }],
+  has_more_rows: false,
+  recurring: [{ node: 'kiosk-dunmoy-10', address: 'file:/etc/kiosk/shell.conf', times: 5, since: '2026-11-29T01:00:00Z' }],
+};
+
+/** Answers by path: the beginning of the period depends on when the test runs. */
+function serveDrift() {
+  const asked: URL[] = [];
+  const bodies: Record<string, unknown> = { '/api/drift': drift, '/api/drift/episodes': [episode], '/api/labels': { site: ['corran'] } };
+  vi.stubGlobal('fetch', async (request: Request) => {
+    const url = new URL(request.url);
+    asked.push(url);
+    return new Response(JSON.stringify(bodies[url.pathname]), { headers: { 'Content-Type': 'application/json' } });
+  });
+  return asked;
+}
+
+test('drift is shown by clause, and one clause across all nodes', async () => {
+  const asked = serveDrift();
+  show(<DriftPage />, '/drift');
+  const table = within(await screen.findByRole('table', { name: 'Drift by clause' }));
+  const cells = table.getAllByRole('row')[1]!.querySelectorAll('td');
+  expect([...cells].map((cell) => cell.textContent)).toEqual([tariffs, '6', '9', '4', '3', '3', '1', '1', '10 h', '–']);
+  expect(screen.getByText(/open, 3 of these only reported/)).toBeTruthy();
+  expect(screen.getByText(/detected within 0 to/).textContent).toContain('10 h (half)');
+  expect(screen.getByText(/Recurring within the last day/).textContent).toContain('corrected 5 times');
+  await userEvent.click(table.getByRole('button', { name: tariffs }));
+  expect(screen.getByTestId('address').textContent).toBe(`/drift?clause=${tariffs}`);
+  expect(await screen.findByText('Episodes of one clause across all nodes')).toBeTruthy();
+  await vi.waitFor(() => expect(asked.some((url) => url.searchParams.get('clause') === tariffs)).toBe(true));
+  const episodes = within(screen.getByRole('table', { name: 'Episodes' }));
+  expect(episodes.getByRole('link', { name: 'gate-corran-11' }).getAttribute('href')).toContain('/nodes/gate-corran-11?clause=');
+  expect(episodes.getByText('open')).toBeTruthy();
+});

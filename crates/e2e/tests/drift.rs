@@ -1,0 +1,94 @@
+//! Drift over the fleet: what nodes report is listed and counted, and narrowed by nodes, clause and period.
+
+use constans_e2e::Fleet;
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
+use serde_json::Value;
+
+const SHELL: &str = "/etc/kiosk/shell.conf";
+
+fn json(fleet: &Fleet, arguments: &[&str]) -> Value {
+    let arguments = [arguments, &["--output", "json"]].concat();
+    serde_json::from_str(well(&fleet.client(&arguments))).expect("as asked")
+}
+
+#[test]
+fn drift_of_several_nodes_is_counted_and_one_clause_is_seen_across_all() {
+    let fleet = Fleet::start();
+    let first = joined(&fleet, "kiosk-auken-1", &["role=kiosk", "site=auken"]);
+    let second = joined(&fleet, "kiosk-tern-1", &["role=kiosk", "site=tern"]);
+    assert!(well(&fleet.client(&["drift", "list"])).contains("no drift"));
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &first, &KIOSKS.replace("MODE", "enforce")));
+    for kiosk in [&first, &second] {
+        well(&kiosk.run(&["daemon", "--once"]));
+    }
+    first.root.write(SHELL, "{}").expect("as asked");
+    well(&first.run(&["daemon", "--once"]));
+    well(&group(&fleet, &first, &KIOSKS.replace("MODE", "observe")));
+    well(&second.run(&["check-in"]));
+    second.root.write(SHELL, "{}").expect("as asked");
+    second.root.write("/etc/issue", "hello").expect("as asked");
+    well(&second.run(&["daemon", "--once"]));
+
+    let figures = json(&fleet, &["drift", "figures", "--by", "clause"]);
+    let all = &figures["all"];
+    assert_eq!(
+        ["episodes", "nodes", "open", "only_reported", "detected", "corrected"]
+            .map(|part| all[part].as_u64()),
+        [3, 2, 2, 2, 3, 1].map(Some),
+        "{figures}"
+    );
+    assert!(all["corrected_after"]["median_secs"].as_i64().is_some(), "{figures}");
+    let row = figures["rows"]
+        .as_array()
+        .expect("as asked")
+        .iter()
+        .find(|row| row["key"] == format!("file:{SHELL}"));
+    assert_eq!(row.expect("the clause")["figures"]["nodes"], 2, "{figures}");
+    let by_site = json(&fleet, &["drift", "figures", "--by", "label:site"]);
+    assert_eq!(
+        (&by_site["rows"][0]["key"], &by_site["rows"][0]["figures"]["open"]),
+        (&"tern".into(), &2.into())
+    );
+    let by_baseline = json(&fleet, &["drift", "figures", "--by", "baseline"]);
+    let keys: Vec<&str> = by_baseline["rows"]
+        .as_array()
+        .expect("as asked")
+        .iter()
+        .filter_map(|row| row["key"].as_str())
+        .collect();
+    assert!(keys.contains(&"kiosk-floor/kiosk-lockdown"), "{by_baseline}");
+
+    // One clause across all nodes; then only what is open, and only some nodes.
+    let listed = json(&fleet, &["drift", "list", "--clause", &format!("file:{SHELL}")]);
+    let nodes: Vec<&str> =
+        listed.as_array().expect("as asked").iter().filter_map(|one| one["node"].as_str()).collect();
+    assert_eq!(nodes, ["kiosk-tern-1", "kiosk-auken-1"], "open ones first: {listed}");
+    let of_auken = fleet.client(&["drift", "list", "--filter", "labels.site == \"auken\""]);
+    assert!(
+        well(&of_auken).contains("kiosk-auken-1  file:/etc/kiosk/shell.conf")
+            && of_auken.stdout.contains("; corrected 20"),
+        "{}",
+        of_auken.stdout
+    );
+    assert_eq!(json(&fleet, &["drift", "list", "--open"]).as_array().expect("as asked").len(), 2);
+    assert_eq!(json(&fleet, &["drift", "list", "--ended"]).as_array().expect("as asked").len(), 1);
+    let before = json(&fleet, &["drift", "figures", "--until", "2026-01-02T00:00:00Z"]);
+    assert_eq!(before["all"]["episodes"], 0, "{before}");
+
+    // What cannot be asked is said.
+    let turned = fleet.client(&[
+        "drift",
+        "list",
+        "--since",
+        "2026-01-03T00:00:00Z",
+        "--until",
+        "2026-01-02T00:00:00Z",
+    ]);
+    assert!(turned.stderr.contains("is not after"), "{}", turned.stderr);
+    let unknown = fleet.client(&["drift", "figures", "--by", "weather"]);
+    assert!(unknown.stderr.contains("`weather` cannot be counted by"), "{}", unknown.stderr);
+    let (status, body) =
+        fleet.curl().with_token(fleet.administrator()).get("/api/drift/episodes?open=perhaps");
+    assert!(status == 422 && body.contains("true or false"), "{status} {body}");
+}

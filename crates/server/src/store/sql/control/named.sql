@@ -1,0 +1,1 @@
+select distinct unnest(satisfies) from clause

@@ -1,0 +1,1 @@
+insert into asset (name, fields) select * from unnest($1::text[], $2::jsonb[])

@@ -1,0 +1,101 @@
+//! Drift over the fleet: how often, how long, how it ended, and where.
+
+use crate::run::Episode;
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// The drift of the nodes of a filter in a period.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Drift {
+    /// The beginning of the period.
+    pub since: Timestamp,
+    /// Its end.
+    pub until: Timestamp,
+    /// Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not counted.
+    pub undecidable: u64,
+    /// All episodes.
+    pub all: DriftFigures,
+    /// The same by the keys of a dimension, if one is asked for: those with the most open episodes first, then those with the most.
+    pub rows: Vec<DriftRow>,
+    /// Whether there are more rows than are returned.
+    pub has_more_rows: bool,
+    /// Clauses on nodes that were put right three times or more within the last day, the most often first; at most 100.
+    pub recurring: Vec<Recurring>,
+}
+
+/// The episodes of one key of a dimension.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DriftRow {
+    /// The key; none for episodes that have none.
+    pub key: Option<String>,
+    /// The figures.
+    pub figures: DriftFigures,
+}
+
+/// Episodes, counted, and how long they lasted.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct DriftFigures {
+    /// Number of episodes that were open at some time of the period.
+    pub episodes: u64,
+    /// Number of nodes that had one.
+    pub nodes: u64,
+    /// How many are open at the end of the period.
+    pub open: u64,
+    /// Of these, the ones whose clause or node only reports drift.
+    pub only_reported: u64,
+    /// How many were detected in the period.
+    pub detected: u64,
+    /// How many ended in the period since the agent corrected them.
+    pub corrected: u64,
+    /// Since a person put them right on the node.
+    pub by_hand: u64,
+    /// Since something else is desired.
+    pub by_rollout: u64,
+    /// Since the clause is no longer desired, or the node left.
+    pub no_longer: u64,
+    /// Of those detected in the period, the longest time for which the drift may have been there before it was detected: it
+    /// happened between nothing and this before.
+    pub detected_within: Durations,
+    /// Of those that the agent corrected in the period, the time from detection to correction.
+    pub corrected_after: Durations,
+}
+
+/// How long something took, in seconds; none of nothing.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Durations {
+    /// Half of them took at most this.
+    pub median_secs: Option<i64>,
+    /// 95 of 100 took at most this.
+    pub p95_secs: Option<i64>,
+    /// The mean.
+    pub mean_secs: Option<i64>,
+}
+
+/// A clause on a node that was put right again and again.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Recurring {
+    /// The node.
+    pub node: String,
+    /// The clause.
+    pub address: String,
+    /// How often.
+    pub times: i64,
+    /// Since when.
+    pub since: Timestamp,
+}
+
+/// An episode of a node.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NodeEpisode {
+    /// The node, by the name that it has now.
+    pub node: String,
+    /// The episode.
+    #[serde(flatten)]
+    pub episode: Episode,
+}
