@@ -2217,6 +2217,8 @@ export interface components {
         Catalogue: {
             /** @description The controls, in their order. */
             controls?: components["schemas"]["Control"][];
+            /** @description How long what is newly desired may wait until it is overdue. */
+            time_allowed_secs?: components["schemas"]["TimeAllowed"];
             /** @description Its title. */
             title?: string | null;
         };
@@ -2226,6 +2228,8 @@ export interface components {
             added: string[];
             /** @description In both, and not the same. */
             altered: string[];
+            /** @description Whether other times are allowed until something is overdue. */
+            are_times_altered: boolean;
             /** @description Only in the first. */
             removed: string[];
         };
@@ -2869,6 +2873,8 @@ export interface components {
             controls: components["schemas"]["ControlFigures"][];
             /** @description Number of nodes that were of the fleet at the moment. */
             nodes_in_all: number;
+            /** @description How long what is newly desired might wait until it was overdue. */
+            time_allowed_secs: components["schemas"]["TimeAllowed"];
             version?: components["schemas"]["CatalogueVersion"] | null;
         };
         /** @description Number of clauses by outcome. */
@@ -4795,7 +4801,7 @@ export interface components {
             because?: string | null;
             /** @description The catalogue, in place of the one before. */
             catalogue: components["schemas"]["Catalogue"];
-            /** @description Whether controls keep the scopes that they have, where the new catalogue gives them none. */
+            /** @description Whether controls keep the scopes that they have, where the new catalogue gives them none, and the times allowed stay. */
             keep_scopes?: boolean;
             /** @description Only return what would be other than before. */
             preview?: boolean;
@@ -4955,6 +4961,29 @@ export interface components {
             name: string;
             /** @description Its status. */
             status: components["schemas"]["NodeStatus"];
+        };
+        /** @description How long what is newly desired may wait until it is overdue, in seconds by the severity of the clause. */
+        TimeAllowed: {
+            /**
+             * @description A day if left out.
+             * @default 86400
+             */
+            critical: number;
+            /**
+             * @description 7 days if left out.
+             * @default 604800
+             */
+            high: number;
+            /**
+             * @description 90 days if left out.
+             * @default 7776000
+             */
+            low: number;
+            /**
+             * @description 30 days if left out.
+             * @default 2592000
+             */
+            medium: number;
         };
         /** @description A token, without its secret. */
         Token: {

@@ -1,10 +1,8 @@
 import Box from '@mui/material/Box';
-import Link from '@mui/material/Link';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
-import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { Link as RouterLink, useSearchParams } from 'react-router';
+import { useSearchParams } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
@@ -12,14 +10,12 @@ import { FilterField } from '../nodes/FilterField';
 import { asArgument, useFilter } from '../nodes/filter';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
-import { exact } from '../words/time';
-import { count } from '../words/words';
 import { AsOf } from './AsOf';
 import { ComplianceTable } from './ComplianceTable';
 import { ComplianceTabs } from './ComplianceTabs';
 import { dimensionsOf } from './dimensions';
+import { LeadingFigures } from './LeadingFigures';
 import { RateChart } from './RateChart';
-import { rateWords } from './rate';
 import { Legend } from './ShareBar';
 import { WhyItMoved } from './WhyItMoved';
 
@@ -122,73 +118,4 @@ function nextMidnight(midnight: string): string {
 function yesterdayBefore(asOf: string): string {
   const at = asOf ? new Date(asOf) : new Date();
   return `${new Date(at.getTime() - 86_400_000).toISOString().slice(0, 10)}T00:00:00Z`;
-}
-
-function LeadingFigures({ compliance }: { compliance: Schemas['Compliance'] }) {
-  const { nodes, clauses } = compliance;
-  const counted = nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded;
-  const all = clauses.compliant + clauses.noncompliant + clauses.conceded + clauses.unexamined + clauses.unknown;
-  const withoutClauses = compliance.nodes_in_all - counted;
-  const more = [
-    [clauses.noncompliant, 'noncompliant'],
-    [clauses.conceded, 'conceded'],
-    [clauses.unexamined, 'unexamined'],
-    [clauses.unknown, 'unknown'],
-    [clauses.in_doubt, 'in doubt (in the window of a drift that was found later)'],
-  ] as const;
-  return (
-    <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 6, rowGap: 1 }}>
-      <Figure number={nodes.without_deviation} words={`of ${count(counted, 'node')}`} more="without any deviation" />
-      <Figure
-        number={nodes.with_critical}
-        words={nodes.with_critical === 1 ? 'node with a' : 'nodes with a'}
-        more="critical deviation"
-        isBad={nodes.with_critical > 0}
-      />
-      <Box>
-        <Typography>
-          <b>{rateWords(compliance.rate_basis_points)}</b> of {count(all, 'clause')} on nodes compliant{clauses.conceded > 0 && ', as found'}
-        </Typography>
-        {clauses.conceded > 0 && (
-          <Typography>
-            <b>{rateWords(compliance.rate_with_concessions_basis_points)}</b> with{' '}
-            <Link component={RouterLink} to="/compliance/concessions">
-              concessions
-            </Link>
-          </Typography>
-        )}
-        <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>
-          {more
-            .filter(([number]) => number > 0)
-            .map(([number, words]) => `${number.toLocaleString('en')} ${words}`)
-            .join(' · ')}
-        </Typography>
-      </Box>
-      <Box sx={{ color: 'text.secondary' }}>
-        <Typography sx={{ fontSize: 14 }}>as of {exact(compliance.as_of)}</Typography>
-        {nodes.conceded > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.conceded, 'node')} with only conceded deviations</Typography>}
-        {nodes.not_known > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.not_known, 'node')} not wholly known</Typography>}
-        {withoutClauses > 0 && (
-          <Typography sx={{ fontSize: 14 }}>{count(withoutClauses, 'node')} without clauses: nothing is assigned, or it cannot be resolved</Typography>
-        )}
-        {compliance.undecidable > 0 && (
-          <Typography sx={{ fontSize: 14 }}>{count(compliance.undecidable, 'node')} did not report a field that the filter reads</Typography>
-        )}
-      </Box>
-    </Box>
-  );
-}
-
-function Figure({ number, words, more, isBad = false }: { number: number; words: string; more: string; isBad?: boolean }) {
-  return (
-    <Box>
-      <Typography>
-        <Box component="span" sx={{ fontSize: 28, fontWeight: 600, color: isBad ? 'error.main' : 'text.primary' }}>
-          {number.toLocaleString('en')}
-        </Box>{' '}
-        {words}
-      </Typography>
-      <Typography>{more}</Typography>
-    </Box>
-  );
 }

@@ -1,17 +1,19 @@
 import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import type { Schemas } from '../api/client';
+import { ComplianceOf } from '../compliance/ComplianceOf';
 import { PropertyList } from '../looks/PropertyList';
 import { mono } from '../looks/theme';
 
 /** A baseline in words, for readers who do not read documents. */
-export function BaselineText({ baseline }: { baseline: Schemas['BaselinePage'] }) {
+export function BaselineText({ kit, baseline }: { kit: string; baseline: Schemas['BaselinePage'] }) {
   return (
     <Box component="section" aria-label={baseline.name} sx={{ '& + &': { mt: 3, pt: 2, borderTop: '1px solid', borderColor: 'divider' } }}>
       <Typography variant="h3" sx={{ fontSize: 17, fontWeight: 600 }}>
         {baseline.name}
       </Typography>
       <Typography>{baseline.summary}</Typography>
+      <ComplianceOf by="baseline" name={`${kit}/${baseline.name}`} />
       {aboutBaseline(baseline).map((line) => (
         <Typography key={line} sx={{ color: 'text.secondary', fontSize: 14 }}>
           {line}

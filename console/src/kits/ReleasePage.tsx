@@ -7,6 +7,7 @@ import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { Link as RouterLink, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas } from '../api/client';
+import { ComplianceOf } from '../compliance/ComplianceOf';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
@@ -41,7 +42,7 @@ function ReleaseParts({ shown }: { shown: Schemas['ReleaseShown'] }) {
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, alignItems: 'start' }}>
         <Card title="Desired state">
           {page.baselines.map((baseline) => (
-            <BaselineText key={baseline.name} baseline={baseline} />
+            <BaselineText key={baseline.name} kit={release.kit} baseline={baseline} />
           ))}
         </Card>
         <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
@@ -67,6 +68,7 @@ function ReleaseHead({ release }: { release: Schemas['PublishedRelease'] }) {
         <CopiedCommand command={`constans kit log ${release.kit}`} />
       </Box>
       <Typography>{release.summary}</Typography>
+      <ComplianceOf by="release" name={`${release.kit}@${release.version}`} />
       <Typography sx={{ color: 'text.secondary' }}>
         Published {exact(release.published_at)} by {release.published_by}, {served}; {release.digest.slice(0, 15)}
       </Typography>

@@ -98,6 +98,13 @@ test('without releases the page says how to make one', async () => {
   expect(await screen.findByText('constans kit publish DIR')).toBeTruthy();
 });
 
+const ofRelease = {
+  nodes: { without_deviation: 57, with_deviation: 3, not_known: 0, conceded: 1, with_critical: 0 },
+  clauses: { compliant: 98, in_doubt: 0, noncompliant: 1, conceded: 1, unexamined: 0, unknown: 0 },
+  rate_basis_points: 9_800,
+  rate_with_concessions_basis_points: 9_900,
+};
+
 test('a release reads as sentences, its documents as text, its differences property by property', async () => {
   const base = '/api/releases/gate-reader/2.2.0';
   serve({
@@ -110,6 +117,7 @@ test('a release reads as sentences, its documents as text, its differences prope
     },
     'GET /api/compare/releases?from=gate-reader@2.1.0&to=gate-reader@2.2.0': { body: difference },
     [`GET ${base}/text?path=baselines/reader.toml`]: { body: { text: 'password_hash = "•"', concealed: true } },
+    'GET /api/compliance?by=release': { body: { rows: [{ key: 'gate-reader@2.2.0', ...ofRelease }] } },
     [`GET ${base}/text?path=copies/tariffs.csv`]: { body: { text: 'adult,4.20', concealed: false } },
   });
   show(
@@ -120,6 +128,7 @@ test('a release reads as sentences, its documents as text, its differences prope
   );
   expect(await screen.findByText('The account guest must not exist.')).toBeTruthy();
   expect(await screen.findByText('concealed → concealed')).toBeTruthy();
+  expect(await screen.findByText('98.00 % of its clauses compliant (99.00 % with concessions); 57 of 61 nodes without deviation')).toBeTruthy();
   expect(await screen.findByText('password_hash = "•"')).toBeTruthy();
   await userEvent.click(screen.getByRole('tab', { name: 'copies/tariffs.csv' }));
   expect(await screen.findByText('adult,4.20')).toBeTruthy();

@@ -1,4 +1,4 @@
-import { screen } from '@testing-library/react';
+import { screen, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import { Route, Routes } from 'react-router';
 import type { Schemas } from '../api/client';
@@ -27,6 +27,14 @@ function node(more: Partial<Schemas['NodeSummary']> = {}): Schemas['NodeSummary'
   };
 }
 
+const none = { without_deviation: 0, with_deviation: 0, not_known: 0, conceded: 0, with_critical: 0 };
+const clauses = { compliant: 3, in_doubt: 0, noncompliant: 1, conceded: 0, unexamined: 0, unknown: 0 };
+const byControl = [
+  { key: 'SK-7', title: 'Kiosk shows tickets only', nodes: { ...none, with_deviation: 1 }, clauses, rate_basis_points: 7_500 },
+  { key: 'SK-3', title: 'No shared accounts', nodes: { ...none, without_deviation: 1 }, clauses: { ...clauses, noncompliant: 0 }, rate_basis_points: 10_000 },
+  { key: null, nodes: { ...none, conceded: 1 }, clauses, rate_basis_points: 7_500 },
+];
+
 function open(
   summary: Schemas['NodeSummary'],
   clauses: Schemas['NodeClause'][] = [],
@@ -40,6 +48,7 @@ function open(
     [of('/episodes')]: { body: episodes },
     ...Object.fromEntries(Object.entries(runs).map(([query, body]) => [of(`/runs${query}`), { body }])),
     [of('/left-behind')]: { body: [] },
+    'GET /api/compliance?by=control&filter=node.name == "kiosk-auken-1"': { body: { rows: byControl } },
     [of('/why')]: { body: { stage: 'open-water', groups: ['everyone', 'kiosks'], baselines: ['quay-base@1.3.0/login'], clauses: 7 } },
   });
   show(
@@ -55,6 +64,14 @@ test('the state of a node is one sentence, with the release and the ages it belo
   expect(
     await screen.findByText('drift found, 4 min ago; has quay-base@1.3.0; 1 clause drifted and not corrected. Mode enforce; last contact 4 min ago.'),
   ).toBeTruthy();
+});
+
+test('a node satisfies controls or does not', async () => {
+  open(node());
+  const rows = within(await screen.findByRole('table', { name: 'Compliance by control' }))
+    .getAllByRole('row')
+    .slice(1);
+  expect(rows.map((row) => row.textContent)).toEqual(['SK-7Kiosk shows tickets onlynot satisfied75.00 %', 'SK-3No shared accountssatisfied100 %']);
 });
 
 test('a problem has its remedy, a freeze its end, and the last change who made it', async () => {

@@ -11,6 +11,7 @@ import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { PropertyList } from '../looks/PropertyList';
 import { StatusWord } from '../looks/StatusWord';
+import { asArgument } from '../nodes/filter';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { write, writeFirst } from '../words/sentence';
@@ -20,6 +21,7 @@ import { count } from '../words/words';
 import { ClauseTable } from './ClauseTable';
 import { DriftLanes } from './DriftLanes';
 import { LeftBehindList } from './LeftBehindList';
+import { NodeCompliance } from './NodeCompliance';
 import { Origins } from './Origins';
 import { RunList } from './RunList';
 
@@ -55,6 +57,10 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
     select: ({ pages }) => pages.flat(),
   });
   const left = useQuery({ queryKey: ['node', name, 'left'], queryFn: ({ signal }) => api.leftBehind(name, signal) });
+  const compliance = useQuery({
+    queryKey: ['node', name, 'compliance'],
+    queryFn: ({ signal }) => api.compliance({ by: 'control', filter: nameFilter(name) }, signal),
+  });
   const sources = useQuery({ queryKey: ['node', name, 'sources'], queryFn: ({ signal }) => api.why(name, signal) });
   return (
     <>
@@ -63,6 +69,9 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
         <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
           <Card title="Clauses">
             <QueryView query={clauses}>{(clauses) => <ClauseTable node={name} clauses={clauses} />}</QueryView>
+          </Card>
+          <Card title="Compliance" aside={<CopiedCommand command={`constans compliance --by control${asArgument(nameFilter(name))}`} />}>
+            <QueryView query={compliance}>{(compliance) => <NodeCompliance compliance={compliance} />}</QueryView>
           </Card>
           <Card title="Drift">
             <QueryView query={episodes}>{(episodes) => <DriftLanes node={name} episodes={episodes} />}</QueryView>
@@ -87,6 +96,10 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
       </Box>
     </>
   );
+}
+
+function nameFilter(name: string): string {
+  return `node.name == ${JSON.stringify(name)}`;
 }
 
 /** The node's state in one sentence. */

@@ -44,6 +44,38 @@ test('a problem links to its cause, and a status to the list of its nodes', asyn
   expect(screen.getByText('constans join list')).toBeTruthy();
 });
 
+test('nodes without any deviation and the rate of 30 days are shown, and lead to the figures with the same filter', async () => {
+  const nodes = { without_deviation: 1, with_deviation: 1, not_known: 0, conceded: 0, with_critical: 1 };
+  const clauses = { compliant: 19, in_doubt: 0, noncompliant: 1, conceded: 0, unexamined: 0, unknown: 0 };
+  const filter = 'labels.site == "auken"';
+  serve({
+    [`GET /api/overview?filter=${filter}`]: { body: fleet },
+    [`GET /api/compliance?by=severity&filter=${filter}`]: {
+      body: {
+        as_of: fleet.now,
+        as_known_at: fleet.now,
+        nodes_in_all: 2,
+        undecidable: 0,
+        nodes,
+        clauses,
+        rate_basis_points: 9_500,
+        rows: [],
+        has_more_rows: false,
+      },
+    },
+    [`GET /api/compliance/days?days=30&filter=${filter}`]: {
+      body: { days: [{ day: '2026-11-23', at: fleet.now, nodes, clauses, rate_basis_points: 9_500 }], changes: [] },
+    },
+  });
+  show(<OverviewPage />, `/?filter=${encodeURIComponent(filter)}`);
+  // The card is fetched after the page is there.
+  expect(await screen.findByText('95.00 %', {}, { timeout: 10_000 })).toBeTruthy();
+  expect(screen.getByText('node with a')).toBeTruthy();
+  expect(await screen.findByLabelText('Rate at the end of each of 1 days')).toBeTruthy();
+  const link = screen.getByRole('link', { name: 'By control and more' });
+  expect(decodeURIComponent(link.getAttribute('href')!)).toBe(`/compliance?filter=${filter}`);
+});
+
 test('the ribbon is walked by arrows, and Enter opens the node', async () => {
   serve({ 'GET /api/overview': { body: fleet } });
   show(<OverviewPage />);

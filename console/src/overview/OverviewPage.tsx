@@ -3,6 +3,7 @@ import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { lazy, Suspense } from 'react';
 import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { Address } from '../looks/Address';
@@ -19,6 +20,9 @@ import { RecentActivityList } from './RecentActivityList';
 import { Ribbon } from './Ribbon';
 import { StageList } from './StageList';
 import { StatusLegend } from './StatusLegend';
+
+// The charts are fetched after the page is there.
+const ComplianceCard = lazy(() => import('./ComplianceCard').then((card) => ({ default: card.ComplianceCard })));
 
 /** The fleet at a glance: what is wrong, since when, and where. */
 export function OverviewPage() {
@@ -74,6 +78,9 @@ function OverviewParts({ fleet, filter }: { fleet: Schemas['Overview']; filter: 
         <AttentionList attention={fleet.attention} now={Date.parse(fleet.now)} />
       </Card>
       <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
+        <Suspense fallback={null}>
+          <ComplianceCard filter={filter} />
+        </Suspense>
         <Card title="Recent activity" aside={<Joining joining={fleet.joining} />}>
           <RecentActivityList events={fleet.recent_activity} now={Date.parse(fleet.now)} />
         </Card>

@@ -3,7 +3,7 @@
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::Args;
-use constans_core::compliance::{ClauseCounts, DeviationCause, NodeCounts, Rate};
+use constans_core::compliance::{ClauseCounts, DeviationCause, NodeCounts, OVERDUE, Rate};
 use constans_terminal::{count, harmless, time};
 use constans_wire::compliance::{
     Compliance, ComplianceDay, ComplianceDays, ComplianceMoves, ComplianceRow, NamedChange,
@@ -230,11 +230,12 @@ fn of_nodes(compliance: &Compliance) -> String {
 }
 
 fn of_clauses(counts: &ClauseCounts) -> String {
+    let rate =
+        counts.rate().map_or_else(|| Rate::words_of(None), |rate| format!("{} as found", rate.words()));
     let mut text = format!(
-        "{} of {} clauses on nodes compliant ({} as found{})",
+        "{} of {} clauses on nodes compliant ({rate}{})",
         counts.compliant,
         counts.all(),
-        Rate::words_of(counts.rate()),
         with_concessions(counts)
     );
     let others = [
@@ -319,6 +320,9 @@ fn cells(row: &ComplianceRow, by: &str) -> Vec<String> {
 }
 
 fn key_words(by: &str, key: &str) -> String {
+    if by == "cause" && key == OVERDUE.0 {
+        return OVERDUE.1.to_owned();
+    }
     let cause = DeviationCause::ALL
         .into_iter()
         .find(|cause| by == "cause" && serde_json::json!(cause).as_str() == Some(key));

@@ -6,6 +6,7 @@ use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::compliance::{NodeCounts, Rate};
 use constans_core::control::{Catalogue, CatalogueProblem, from_oscal};
+use constans_core::sentence::span_words;
 use constans_terminal::{count, harmless, time};
 use constans_wire::control::{
     Asset, AssetShown, AssetSummary, CatalogueSet, CatalogueVersion, ControlFigures, ControlGaps, Controls,
@@ -221,7 +222,7 @@ fn has_gaps(control: &ControlFigures) -> bool {
 fn read_catalogue(document: &Path) -> Result<(Catalogue, bool, usize), ClientError> {
     let failed =
         |error: String, hint: &str| ClientError::new(format!("{}: {error}", document.display()), hint);
-    let hint = "a catalogue has [[controls]] with id, title, and text, parent, source, scope, is_heading where wanted; or it is an OSCAL catalogue in a .json file";
+    let hint = "a catalogue has [[controls]] with id, title, and text, parent, source, scope, is_heading where wanted, and [time_allowed_secs]; or it is an OSCAL catalogue in a .json file";
     let text = std::fs::read_to_string(document).map_err(|error| failed(error.to_string(), hint))?;
     let is_oscal = document.extension().is_some_and(|extension| extension == "json");
     let (catalogue, withdrawn) = if is_oscal {
@@ -297,6 +298,9 @@ fn what_was_set(done: &CatalogueSet, is_preview: bool) -> String {
     let mut text = String::new();
     for (word, ids) in parts.into_iter().filter(|(_, ids)| !ids.is_empty()) {
         let _ = writeln!(text, "{word:<8} {}", harmless(&ids.join(" ")));
+    }
+    if difference.are_times_altered {
+        text.push_str("other times are allowed until something is overdue\n");
     }
     if text.is_empty() {
         text.push_str("the catalogue is as it was\n");
@@ -390,6 +394,10 @@ fn notes(real: &[&ControlFigures], controls: &Controls) -> String {
         }
         let _ = writeln!(text, "{}", harmless(&line));
     }
+    let times = controls.time_allowed_secs.by_severity().map(|(severity, secs)| {
+        format!("{severity} {}", span_words(i64::try_from(secs).unwrap_or(i64::MAX)))
+    });
+    let _ = writeln!(text, "overdue is what is not applied after: {}", times.join(", "));
     if let Some(assets) = &controls.assets {
         let _ = writeln!(text, "{}", asset_words(assets));
     }
@@ -455,6 +463,7 @@ mod tests {
                 "as_of": "2026-11-23T08:12:00Z", "as_known_at": "2026-11-23T08:12:00Z", "nodes_in_all": 9,
                 "version": { "no": 2, "set_by": "ilse.maren", "because": null, "from": "2026-11-01T09:00:00Z", "until": null },
                 "controls": [control("SK-9", Some("Tariffs are the published ones"), Some(4), 1), control("SK-77", None, None, 0)],
+                "time_allowed_secs": { "high": 3_600 },
                 "assets": { "set_by": "ilse.maren", "set": "2026-11-01T09:00:00Z", "assets": 12, "never_enrolled": 1, "not_listed": 2 },
             }),
             &json!({}),
@@ -467,6 +476,7 @@ mod tests {
         SK-77 (not in the catalogue)                –          2    1          0         0     0   66.66 %     66.66 %
 
         SK-9 applies to nodes where labels.role == "gate": not applicable to 5, of which 1 have clauses for it and are counted
+        overdue is what is not applied after: low 90 days, medium 30 days, high 60 min, critical 24 h
         the inventory names 12 machines: 1 never enrolled; 2 nodes are not in it (set by ilse.maren, 2026-11-01 09:00:00 UTC)
         gaps: nodes that it applies to without a clause for it. Next: constans control gaps
         "#);

@@ -288,7 +288,8 @@ fn silent(nodes: &[AttentionNode], now: Timestamp) -> Option<Attention> {
     let promised = first
         .last_heard
         .zip(first.promised)
-        .map(|(not_silent, promised)| promised.duration_since(not_silent));
+        // A node promises whole seconds, and is heard a little later.
+        .map(|(not_silent, promised)| promised.duration_since(not_silent) + SignedDuration::from_secs(1));
     let ago = first.last_heard.map(|not_silent| now.duration_since(not_silent));
     let detail = format!(
         "last contact {} ago, check-ins are due every {}",

@@ -189,3 +189,62 @@ fn what_cannot_be_asked_is_refused_with_what_can() {
     let (status, body) = reader.get("/api/compliance?as_of=-009999-01-03T00:00:00Z");
     assert!(status == 422 && body.contains("before 2000"), "{status} {body}");
 }
+
+#[test]
+fn what_waits_longer_than_is_allowed_for_its_severity_is_overdue_from_then_on_and_never_before() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    // It observes: what is newly desired is found and waits.
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    ran(&kiosk);
+    let by_cause = |more: &[&str]| -> Vec<(String, u64)> {
+        let figures = figures(&fleet, &[&["--by", "cause"], more].concat());
+        let rows = figures["rows"].as_array().expect("as asked").iter();
+        let row = |row: &Value| {
+            (
+                row["key"].as_str().unwrap_or_default().to_owned(),
+                row["clauses"]["noncompliant"].as_u64().unwrap_or(0),
+            )
+        };
+        let mut all: Vec<_> = rows.map(row).filter(|(_, noncompliant)| *noncompliant > 0).collect();
+        all.sort();
+        all
+    };
+    let waiting = by_cause(&[]);
+    assert_eq!(waiting.iter().map(|(key, _)| key.as_str()).collect::<Vec<_>>(), ["waiting"]);
+    let in_time = now(&fleet);
+
+    // Of critical clauses a second is allowed, of all others what was.
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("controls.toml");
+    std::fs::write(&file, "[time_allowed_secs]\ncritical = 1\n").expect("it is written");
+    std::thread::sleep(std::time::Duration::from_millis(1_200));
+    let done = fleet.client(&["control", "set", file.to_str().expect("UTF-8")]);
+    assert!(well(&done).contains("other times are allowed until something is overdue"), "{}", done.stdout);
+    let by_severity = figures(&fleet, &["--by", "severity"]);
+    let rows = by_severity["rows"].as_array().expect("as asked").iter();
+    let critical: u64 = rows
+        .filter(|row| row["key"] == "critical")
+        .map(|row| row["clauses"]["noncompliant"].as_u64().expect("as asked"))
+        .sum();
+    assert!(critical > 0, "the account guest: {by_severity}");
+    let whole = waiting[0].1;
+    assert_eq!(
+        by_cause(&[]),
+        [("overdue".to_owned(), critical), ("waiting".to_owned(), whole - critical)].to_vec()
+    );
+    assert_eq!(by_cause(&["--as-of", &in_time]), waiting, "the times of then were others");
+    let text = fleet.client(&["compliance", "--by", "cause"]);
+    assert!(
+        well(&text).contains("not applied yet, overdue")
+            && text.stdout.contains("not applied yet, not yet due"),
+        "{}",
+        text.stdout
+    );
+    let overdue = now(&fleet);
+    std::fs::write(&file, "").expect("it is written");
+    well(&fleet.client(&["control", "set", file.to_str().expect("UTF-8")]));
+    assert_eq!(by_cause(&[]), waiting, "as before");
+    assert_eq!(by_cause(&["--as-of", &overdue]).len(), 2, "it was overdue then");
+}

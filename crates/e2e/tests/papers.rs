@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
 use constans_core::compare::TextDiffRefusal;
-use constans_core::compliance::{DeviationCause, MoveReason};
+use constans_core::compliance::{DeviationCause, MoveReason, OVERDUE};
 use constans_core::document::findings_as_markdown;
 use constans_core::episode::ClosedAs;
 use constans_core::kind::{baseline_schema, case_schema, kinds_as_markdown, manifest_schema};
@@ -120,13 +120,15 @@ fn the_words_of_the_console_are_those_of_the_client() {
             (word, Value::from(layer.words()))
         })
         .collect();
+    let mut causes = table(&DeviationCause::ALL, |cause| cause.words().to_owned());
+    causes[OVERDUE.0] = OVERDUE.1.into();
     let words = serde_json::json!({
         "node_status": table(&NodeStatus::ALL, |status| status.words().to_owned()),
         "node_problem": table(&NodeProblem::ALL, |problem| problem.words().to_owned()),
         "outcome": table(&Outcome::ALL, |outcome| outcome.words().to_owned()),
         "started_by": table(&StartedBy::ALL, |by| by.words().to_owned()),
         "text_diff_refusal": table(&TextDiffRefusal::ALL, |refusal| refusal.words().to_owned()),
-        "deviation_cause": table(&DeviationCause::ALL, |cause| cause.words().to_owned()),
+        "deviation_cause": causes,
         "move_reason": table(&MoveReason::ALL, |reason| reason.words().to_owned()),
         "closed_as": table(&ClosedAs::ALL, |closed| closed.words().to_owned()),
         "layer": layers,

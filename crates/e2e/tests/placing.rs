@@ -189,7 +189,7 @@ fn an_assignment_sets_severity_controls_switches_and_the_hours_in_which_its_clau
     assert!(!is_applied(), "those of the one with hours wait");
     let own = fleet.client(&["node", "why", "kiosk-auken-1", "file:/etc/issue"]);
     assert!(
-        well(&own).contains("severity    low, satisfies SK-12"),
+        well(&own).contains("severity    low, satisfies SK-1 SK-12"),
         "a clause's own severity stays: {}",
         own.stdout
     );

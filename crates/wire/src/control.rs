@@ -1,7 +1,7 @@
 //! Controls: the catalogue, how far the fleet meets it, its gaps, and machines that never joined.
 
 use constans_core::compliance::{ClauseCounts, NodeCounts};
-use constans_core::control::{Catalogue, CatalogueDifference};
+use constans_core::control::{Catalogue, CatalogueDifference, TimeAllowed};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -13,7 +13,7 @@ use std::collections::BTreeMap;
 pub struct SetCatalogue {
     /// The catalogue, in place of the one before.
     pub catalogue: Catalogue,
-    /// Whether controls keep the scopes that they have, where the new catalogue gives them none.
+    /// Whether controls keep the scopes that they have, where the new catalogue gives them none, and the times allowed stay.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub keep_scopes: bool,
     /// Why, at most 500 characters.
@@ -53,6 +53,8 @@ pub struct Controls {
     pub version: Option<CatalogueVersion>,
     /// The controls of the catalogue in their order, then those that only clauses name.
     pub controls: Vec<ControlFigures>,
+    /// How long what is newly desired might wait until it was overdue.
+    pub time_allowed_secs: TimeAllowed,
     /// How the list of assets compares with the fleet now, if there is one.
     pub assets: Option<AssetSummary>,
 }

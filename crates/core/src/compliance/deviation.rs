@@ -32,10 +32,13 @@ impl DeviationCause {
             Self::Drift => "drift",
             Self::NeedsPerson => "needs a person",
             Self::Blocked => "blocked",
-            Self::Waiting => "not applied yet",
+            Self::Waiting => "not applied yet, not yet due",
         }
     }
 }
+
+/// The key of clauses that wait longer than is allowed for their severity, and its words.
+pub const OVERDUE: (&str, &str) = ("overdue", "not applied yet, overdue");
 
 /// What keeps a clause from being compliant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

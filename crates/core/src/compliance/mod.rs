@@ -6,6 +6,8 @@ mod examined_time;
 mod moves;
 
 pub use counts::{ClauseCounts, NodeCounts, Rate};
-pub use deviation::{Deviation, DeviationCause, DeviationChanges, OpenDeviation, examine, follow_deviations};
+pub use deviation::{
+    Deviation, DeviationCause, DeviationChanges, OVERDUE, OpenDeviation, examine, follow_deviations,
+};
 pub use examined_time::{Gap, LastRun, gap_before, run_time};
 pub use moves::{ClauseStatus, Move, MoveReason, Moved, moves};

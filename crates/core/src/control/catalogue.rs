@@ -7,6 +7,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// This many controls a catalogue has at most.
 pub const MAX_CONTROLS: usize = 5_000;
+/// This many different scopes it has at most: each is evaluated for all nodes, each minute.
+const MAX_SCOPES: usize = 100;
+const LONGEST_TIME_ALLOWED: u64 = 3_650 * DAY;
 const LONGEST_TITLE: usize = 300;
 const LONGEST_TEXT: usize = 20_000;
 
@@ -18,9 +21,46 @@ pub struct Catalogue {
     /// Its title.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
+    /// How long what is newly desired may wait until it is overdue.
+    #[serde(default, skip_serializing_if = "TimeAllowed::is_default")]
+    pub time_allowed_secs: TimeAllowed,
     /// The controls, in their order.
     #[serde(default)]
     pub controls: Vec<Control>,
+}
+
+/// How long what is newly desired may wait until it is overdue, in seconds by the severity of the clause.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields, default)]
+pub struct TimeAllowed {
+    /// 90 days if left out.
+    pub low: u64,
+    /// 30 days if left out.
+    pub medium: u64,
+    /// 7 days if left out.
+    pub high: u64,
+    /// A day if left out.
+    pub critical: u64,
+}
+
+impl Default for TimeAllowed {
+    fn default() -> Self {
+        Self { low: 90 * DAY, medium: 30 * DAY, high: 7 * DAY, critical: DAY }
+    }
+}
+
+const DAY: u64 = 86_400;
+
+impl TimeAllowed {
+    fn is_default(&self) -> bool {
+        *self == Self::default()
+    }
+
+    /// Returns them in seconds, each with its severity.
+    pub fn by_severity(&self) -> [(&'static str, u64); 4] {
+        [("low", self.low), ("medium", self.medium), ("high", self.high), ("critical", self.critical)]
+    }
 }
 
 /// A control.
@@ -90,6 +130,18 @@ impl Catalogue {
                     say(format!("its scope cannot be used: {}{hint}", error.message));
                 });
             }
+        }
+        for (severity, secs) in self.time_allowed_secs.by_severity() {
+            if secs > LONGEST_TIME_ALLOWED {
+                let message = format!("{severity} is at most {LONGEST_TIME_ALLOWED}, ten years");
+                problems.push(CatalogueProblem { place: None, id: "time_allowed_secs".to_owned(), message });
+            }
+        }
+        let scopes: BTreeSet<&str> = self.controls.iter().filter_map(|one| one.scope.as_deref()).collect();
+        if scopes.len() > MAX_SCOPES {
+            let message =
+                format!("a catalogue has at most {MAX_SCOPES} different scopes, this one {}", scopes.len());
+            problems.push(CatalogueProblem { place: None, id: "scopes".to_owned(), message });
         }
         problems.extend(self.circles());
         problems
@@ -168,7 +220,7 @@ mod tests {
             Control { parent: Some("SK".to_owned()), title: String::new(), ..control("SK-9") },
             Control { scope: Some("node.status == \"failed\"".to_owned()), ..control("SK-11") },
         ];
-        let problems = Catalogue { title: None, controls }.problems();
+        let problems = Catalogue { controls, ..Catalogue::default() }.problems();
         let said: Vec<(Option<usize>, &str, &str)> = problems
             .iter()
             .map(|one| (one.place, one.id.as_str(), one.message.split(':').next().unwrap_or("")))
@@ -184,8 +236,17 @@ mod tests {
                 (Some(2), "SK-2", "it is a part of itself, by its parents"),
             ]
         );
-        let too_many = Catalogue { title: None, controls: vec![control("SK-1"); MAX_CONTROLS + 1] };
+        let too_many =
+            Catalogue { controls: vec![control("SK-1"); MAX_CONTROLS + 1], ..Catalogue::default() };
         assert_eq!(too_many.problems().len(), 1);
+        let scoped = |of: usize| Control {
+            scope: Some(format!("labels.role == 'r{of}'")),
+            ..control(&format!("SK-{of}"))
+        };
+        let scopes = |number| {
+            Catalogue { controls: (0..number).map(scoped).collect(), ..Catalogue::default() }.problems().len()
+        };
+        assert_eq!((scopes(MAX_SCOPES), scopes(MAX_SCOPES + 1)), (0, 1));
     }
 
     #[test]
@@ -194,6 +255,9 @@ mod tests {
         let catalogue: Catalogue = toml::from_str(text).expect("as written");
         assert_eq!(catalogue.problems(), []);
         assert_eq!(catalogue.controls[0].scope.as_deref(), Some("labels.role == 'gate'"));
+        assert_eq!(catalogue.time_allowed_secs.critical, 86_400);
+        let stricter: Catalogue = toml::from_str("[time_allowed_secs]\nhigh = 3600").expect("as written");
+        assert_eq!((stricter.time_allowed_secs.high, stricter.time_allowed_secs.low), (3_600, 90 * DAY));
         assert!(toml::from_str::<Catalogue>("[[controls]]\nid = 'SK-9'\ntitle = 'T'\nscop = ''").is_err());
     }
 }

@@ -14,10 +14,13 @@ pub struct CatalogueDifference {
     pub altered: Vec<String>,
     /// Only in the first.
     pub removed: Vec<String>,
+    /// Whether other times are allowed until something is overdue.
+    pub are_times_altered: bool,
 }
 
 /// Compares two catalogues.
 pub fn difference(before: &Catalogue, after: &Catalogue) -> CatalogueDifference {
+    let are_times_altered = before.time_allowed_secs != after.time_allowed_secs;
     let by_id = |catalogue: &'_ Catalogue| -> BTreeMap<String, Control> {
         catalogue.controls.iter().map(|control| (control.id.clone(), control.clone())).collect()
     };
@@ -33,17 +36,20 @@ pub fn difference(before: &Catalogue, after: &Catalogue) -> CatalogueDifference 
             .map(|(id, _)| id.clone())
             .collect(),
         removed: only_in(&before, &after),
+        are_times_altered,
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::TimeAllowed;
     use super::*;
 
     #[test]
     fn controls_are_added_altered_and_removed() {
         let catalogue = |controls: &[(&str, &str)]| Catalogue {
             title: None,
+            time_allowed_secs: TimeAllowed::default(),
             controls: controls
                 .iter()
                 .map(|(id, title)| Control {
@@ -61,6 +67,7 @@ mod tests {
             added: vec!["SK-4".to_owned()],
             altered: vec!["SK-3".to_owned()],
             removed: vec!["SK-1".to_owned()],
+            are_times_altered: false,
         };
         assert_eq!(difference(&before, &after), expected);
         assert_eq!(difference(&after, &after), CatalogueDifference::default());

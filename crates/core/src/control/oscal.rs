@@ -110,7 +110,11 @@ pub fn from_oscal(text: &str) -> Result<OscalImport, OscalError> {
         reader.read(node, None, false, 0)?;
     }
     Ok(OscalImport {
-        catalogue: Catalogue { title: Some(catalog.metadata.title), controls: reader.controls },
+        catalogue: Catalogue {
+            title: Some(catalog.metadata.title),
+            controls: reader.controls,
+            ..Catalogue::default()
+        },
         withdrawn: reader.withdrawn,
     })
 }

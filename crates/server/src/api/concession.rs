@@ -26,6 +26,8 @@ use std::sync::Arc;
 
 /// The longest concession: a year.
 const LONGEST: SignedDuration = SignedDuration::from_hours(366 * 24);
+/// This many wait or are in force at once: the filter of each is evaluated for all nodes, each minute.
+const MAX_OPEN: i64 = 500;
 /// This many nodes are named by one concession.
 const MAX_NODES: usize = 1_000;
 
@@ -78,6 +80,12 @@ pub async fn ask(
         until: wanted.until,
     };
     let no = concession::add(&mut transaction, &asked).await?;
+    if concession::count_open(&mut *transaction).await? > MAX_OPEN {
+        return Err(ApiError::Conflict {
+            message: format!("{MAX_OPEN} concessions wait or are in force already"),
+            hint: "end or refuse one first: constans concession list".to_owned(),
+        });
+    }
     concession::cover(&mut transaction, no, &nodes).await?;
     let shown = by_no(&mut transaction, no).await?;
     if wanted.preview {

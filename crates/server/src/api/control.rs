@@ -62,6 +62,7 @@ pub async fn list(
             .into_iter()
             .filter_map(|row| Some((row.key.clone()?, row)))
             .collect();
+    let time_allowed_secs = catalogue.time_allowed_secs;
     let mut controls: Vec<ControlFigures> = catalogue
         .controls
         .into_iter()
@@ -83,6 +84,7 @@ pub async fn list(
             until: None,
         }),
         controls,
+        time_allowed_secs,
         assets: control::asset_list(db).await?.map(summary),
     }))
 }
@@ -221,6 +223,7 @@ pub async fn set(
         for control in catalogue.controls.iter_mut().filter(|control| control.scope.is_none()) {
             control.scope = scopes.get(control.id.as_str()).map(|scope| (*scope).clone());
         }
+        catalogue.time_allowed_secs = old.time_allowed_secs;
     }
     let catalogue = checked(catalogue).await?;
     let difference = difference(&old, &catalogue);
@@ -235,7 +238,7 @@ pub async fn set(
     put_in_scopes(&mut transaction).await?;
     let after = control::at(&mut *transaction, crate::clock::now()).await?;
     let version = after.map_or(0, |row| row.no);
-    let detail = json!({ "version": version, "because": because, "added": difference.added, "altered": difference.altered, "removed": difference.removed });
+    let detail = json!({ "version": version, "because": because, "added": difference.added, "altered": difference.altered, "removed": difference.removed, "time_allowed_secs": catalogue.time_allowed_secs });
     audit::add(&mut *transaction, &caller.person, "set the controls", &format!("version {version}"), &detail)
         .await?;
     transaction.commit().await?;

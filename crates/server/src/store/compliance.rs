@@ -203,7 +203,7 @@ pub(super) fn push_placed(query: &mut QueryBuilder<Postgres>, narrowing: &Narrow
 
 /// What the history says of the nodes: `known` has those of `placed`; nodes that are plain have only compliant clauses.
 const KNOWN: &str = ", deviating as materialized (
-        select m.id as moment, d.node, d.desired, d.cause from deviation d cross join moment m
+        select m.id as moment, d.node, d.desired, d.cause, d.from_at from deviation d cross join moment m
         where d.from_at <= m.at and d.learned_at <= m.known_at and (d.until_at is null or m.at < d.until_at or m.known_at < d.until_learned_at)
     ), doubted as materialized (
         select distinct m.id as moment, b.node, b.desired from deviation_doubt b cross join moment m
@@ -219,6 +219,10 @@ const KNOWN: &str = ", deviating as materialized (
             left join examined_state e on e.node = p.no and e.state = p.state and e.from_at <= m.at and e.learned_at <= m.known_at
             left join (select moment, node from deviating union select moment, node from doubted) s on s.moment = p.moment and s.node = p.no
         where p.state is not null
+    ), due as materialized (
+        select m.id as moment, usual.severity, make_interval(secs => coalesce((v.body #>> array['time_allowed_secs', usual.severity])::float8, usual.secs)) as span
+        from moment m cross join (values ('low', 7776000), ('medium', 2592000), ('high', 604800), ('critical', 86400)) as usual (severity, secs)
+            left join control_catalogue v on v.from_at <= m.at and (v.until_at is null or m.at < v.until_at)
     ), covered as materialized (
         select k.moment, k.no, a.id as address, bool_or(c.covers_unknown) as also_unknown
         from known k join concession_node n on n.node = k.no and n.from_at <= k.at and (n.until_at is null or k.at < n.until_at)
@@ -233,7 +237,8 @@ const STATUS: &str = "case when not k.is_examined
                     and not exists (select 1 from examined_state e join effective_state o on o.id = e.state
                         where e.node = k.no and e.from_at <= k.at and e.learned_at <= k.known_at
                             and exists (select 1 from clause other where other.id = any(o.clauses) and other.desired = c.desired)) then 'unexamined'
-                when k.is_gap then 'unknown' when d.node is null then 'compliant' else coalesce(d.cause, 'unknown') end as status";
+                when k.is_gap then 'unknown' when d.node is null then 'compliant'
+                when d.cause = 'waiting' and d.from_at + due.span <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end as status";
 
 /// Whether a result is covered by a concession; `v` is the row of `covered`, if there is one.
 const IS_CONCEDED: &str = "case when v.no is null or status = 'compliant' then false
@@ -273,7 +278,8 @@ pub const MAX_ROWS: usize = 1_000;
 /// The results of the clauses of each node `k` that is not plain, with what `joined` adds.
 const DEVIATING: &str =
     "left join deviating d on d.moment = k.moment and d.node = k.no and d.desired = c.desired
-                left join doubted b on b.moment = k.moment and b.node = k.no and b.desired = c.desired";
+                left join doubted b on b.moment = k.moment and b.node = k.no and b.desired = c.desired
+                join due on due.moment = k.moment and due.severity = c.severity";
 
 /// Counts the clauses and nodes of a list at each moment, by the keys of a dimension or all together: keys with the most clauses that
 /// are not compliant first, and one more than [`MAX_ROWS`] if there are more.

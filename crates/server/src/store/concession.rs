@@ -131,6 +131,11 @@ pub async fn followed(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(i64, String)
     sqlx::query_as(include_str!("sql/concession/followed.sql")).bind(sql_now()).fetch_all(db).await
 }
 
+/// Returns how many concessions wait or are in force.
+pub async fn count_open(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
+    sqlx::query_scalar(include_str!("sql/concession/count_open.sql")).bind(sql_now()).fetch_one(db).await
+}
+
 /// A concession that ends soon.
 #[derive(Debug, sqlx::FromRow)]
 pub struct EndingRow {
