@@ -2,13 +2,13 @@ import Box from '@mui/material/Box';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { useSearchParams } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { FilterField } from '../nodes/FilterField';
 import { asArgument, useFilter } from '../nodes/filter';
 import { Page } from '../shell/Page';
+import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
 import { AsOf } from './AsOf';
 import { ComplianceTable } from './ComplianceTable';
@@ -25,19 +25,9 @@ const DAYS = 30;
 /** How many clauses and nodes are as desired, now or as of a moment; how that was on each of 30 days, and why it moved. */
 export function CompliancePage() {
   const [filter, setFilter] = useFilter();
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, set] = useParameters();
   const by = parameters.get('by') ?? 'control';
   const asOf = parameters.get('as_of') ?? '';
-  const setAll = (values: Record<string, string>) =>
-    setParameters((before) => {
-      const after = new URLSearchParams(before);
-      for (const [name, value] of Object.entries(values)) {
-        if (value) after.set(name, value);
-        else after.delete(name);
-      }
-      return after;
-    });
-  const set = (name: string, value: string) => setAll({ [name]: value });
   const days = useQuery({
     queryKey: ['compliance days', filter],
     queryFn: ({ signal }) => api.complianceDays({ days: DAYS, filter: filter || undefined }, signal),
@@ -49,7 +39,7 @@ export function CompliancePage() {
   const chooseDay = ({ day, at }: Schemas['ComplianceDay']) => {
     const midnight = `${day}T00:00:00Z`;
     const isToday = at !== nextMidnight(midnight);
-    setAll({ since: midnight, as_of: isToday ? '' : seconds(at) });
+    set({ since: midnight, as_of: isToday ? '' : seconds(at) });
   };
   const labels = useQuery({ queryKey: ['labels'], queryFn: ({ signal }) => api.labels(signal), staleTime: 300_000 });
   const compliance = useQuery({
@@ -64,7 +54,7 @@ export function CompliancePage() {
     <Page title="Compliance" heading={<ComplianceTabs />}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={compliance.error} />
-        <AsOf asOf={asOf} onAsOf={(asOf) => setAll({ as_of: asOf, since: '' })} />
+        <AsOf asOf={asOf} onAsOf={(asOf) => set({ as_of: asOf, since: '' })} />
         <CopiedCommand command={`constans compliance --by ${by}${asArgument(filter)}${asOf && ` --as-of ${asOf}`}`} />
       </Box>
       <QueryView query={compliance}>
@@ -86,7 +76,7 @@ export function CompliancePage() {
             <Box sx={{ mt: 2 }}>
               <Card>
                 <Box sx={{ display: 'flex', gap: 2, justifyContent: 'space-between', alignItems: 'center', flexWrap: 'wrap', mb: 1 }}>
-                  <ToggleButtonGroup exclusive size="small" value={by} onChange={(_, by: string | null) => by && set('by', by)} aria-label="Count by">
+                  <ToggleButtonGroup exclusive size="small" value={by} onChange={(_, by: string | null) => by && set({ by })} aria-label="Count by">
                     {dimensionsOf(DIMENSIONS, labels.data ?? {}, by).map((dimension) => (
                       <ToggleButton key={dimension} value={dimension} sx={{ textTransform: 'none', py: 0.25 }}>
                         {dimension}

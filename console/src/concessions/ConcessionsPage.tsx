@@ -10,13 +10,13 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { useSearchParams } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { ComplianceTabs } from '../compliance/ComplianceTabs';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
+import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
 import { clock, exact } from '../words/time';
@@ -28,20 +28,11 @@ type Concession = Schemas['Concession'];
 
 /** Approved deviations: for what, where, why, by whom, until when. Asking and deciding begin here. */
 export function ConcessionsPage() {
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, set] = useParameters();
   const alsoOver = parameters.has('also_over');
   const concessions = useQuery({ queryKey: ['concessions', alsoOver], queryFn: ({ signal }) => api.concessions(alsoOver, signal) });
   const session = useQuery(sessionQuery);
   const may = session.data?.permissions ?? [];
-  const set = (changed: Record<string, string | null>) =>
-    setParameters((before) => {
-      const after = new URLSearchParams(before);
-      for (const [name, value] of Object.entries(changed)) {
-        if (value === null) after.delete(name);
-        else after.set(name, value);
-      }
-      return after;
-    });
   return (
     <Page title="Concessions" heading={<ComplianceTabs />}>
       <Card
@@ -49,11 +40,11 @@ export function ConcessionsPage() {
         aside={
           <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
             <FormControlLabel
-              control={<Switch size="small" checked={alsoOver} onChange={(_, on) => set({ also_over: on ? '' : null })} />}
+              control={<Switch size="small" checked={alsoOver} onChange={(_, on) => set({ also_over: on ? 'yes' : null })} />}
               label="also those that are over"
             />
             {may.includes('concession.ask') && (
-              <Button variant="contained" onClick={() => set({ ask: '' })}>
+              <Button variant="contained" onClick={() => set({ ask: 'yes' })}>
                 Ask for one…
               </Button>
             )}

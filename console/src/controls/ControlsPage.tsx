@@ -9,7 +9,7 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Fragment } from 'react';
-import { Link as RouterLink, useSearchParams } from 'react-router';
+import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { AsOf } from '../compliance/AsOf';
 import { ComplianceTabs } from '../compliance/ComplianceTabs';
@@ -22,6 +22,7 @@ import { mono } from '../looks/theme';
 import { FilterField } from '../nodes/FilterField';
 import { asArgument, listOf, namesFilter, useFilter } from '../nodes/filter';
 import { Page } from '../shell/Page';
+import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
 import { exact } from '../words/time';
 import { count } from '../words/words';
@@ -29,16 +30,9 @@ import { count } from '../words/words';
 /** The controls of the catalogue: on how many nodes each is satisfied, is not, or has no clause; now or as of a moment. */
 export function ControlsPage() {
   const [filter, setFilter] = useFilter();
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, set] = useParameters();
   const asOf = parameters.get('as_of') ?? '';
   const open = parameters.get('control');
-  const set = (name: string, value: string | null) =>
-    setParameters((before) => {
-      const after = new URLSearchParams(before);
-      if (value) after.set(name, value);
-      else after.delete(name);
-      return after;
-    });
   const asked = { filter: filter || undefined, as_of: asOf || undefined };
   const controls = useQuery({
     queryKey: ['controls', filter, asOf],
@@ -50,7 +44,7 @@ export function ControlsPage() {
     <Page title="Controls" heading={<ComplianceTabs />}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={controls.error} />
-        <AsOf asOf={asOf} onAsOf={(asOf) => set('as_of', asOf)} />
+        <AsOf asOf={asOf} onAsOf={(asOf) => set({ as_of: asOf })} />
         <CopiedCommand command={`constans control list${asArgument(filter)}${asOf && ` --as-of ${asOf}`}`} />
       </Box>
       <QueryView query={controls}>
@@ -75,7 +69,7 @@ export function ControlsPage() {
                 <TableBody>
                   {controls.controls.map((control) => (
                     <Fragment key={control.id}>
-                      <ControlRow control={control} isOpen={control.id === open} onOpen={() => set('control', control.id === open ? null : control.id)} />
+                      <ControlRow control={control} isOpen={control.id === open} onOpen={() => set({ control: control.id === open ? null : control.id })} />
                       {control.id === open && (
                         <TableRow>
                           <TableCell colSpan={9} sx={{ bgcolor: 'sunken' }}>

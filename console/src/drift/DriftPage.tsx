@@ -4,7 +4,7 @@ import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { Link as RouterLink, useSearchParams } from 'react-router';
+import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { dimensionsOf } from '../compliance/dimensions';
 import { Address } from '../looks/Address';
@@ -13,6 +13,7 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { FilterField } from '../nodes/FilterField';
 import { asArgument, useFilter } from '../nodes/filter';
 import { Page } from '../shell/Page';
+import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
 import { span } from '../words/time';
 import { count } from '../words/words';
@@ -27,17 +28,10 @@ const SHOWN = 100;
 /** Drift over the fleet in the last days: how much, how it ended, how long it took, and where. */
 export function DriftPage() {
   const [filter, setFilter] = useFilter();
-  const [parameters, setParameters] = useSearchParams();
+  const [parameters, set] = useParameters();
   const by = parameters.get('by') ?? 'clause';
   const clause = parameters.get('clause') ?? undefined;
   const days = Number(parameters.get('days') ?? 30);
-  const set = (name: string, value: string | null) =>
-    setParameters((before) => {
-      const after = new URLSearchParams(before);
-      if (value) after.set(name, value);
-      else after.delete(name);
-      return after;
-    });
   const asked = () => ({ filter: filter || undefined, since: daysAgo(days) });
   const labels = useQuery({ queryKey: ['labels'], queryFn: ({ signal }) => api.labels(signal), staleTime: 300_000 });
   const drift = useQuery({
@@ -57,7 +51,7 @@ export function DriftPage() {
     <Page title="Drift" heading={null}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={drift.error} />
-        <ToggleButtonGroup exclusive size="small" value={days} onChange={(_, days: number | null) => days && set('days', String(days))} aria-label="Period">
+        <ToggleButtonGroup exclusive size="small" value={days} onChange={(_, days: number | null) => days && set({ days: String(days) })} aria-label="Period">
           {PERIODS.map((period) => (
             <ToggleButton key={period} value={period} sx={{ textTransform: 'none', py: 0.5, whiteSpace: 'nowrap' }}>
               {count(period, 'day')}
@@ -79,7 +73,7 @@ export function DriftPage() {
                   exclusive
                   size="small"
                   value={by}
-                  onChange={(_, by: string | null) => by && set('by', by)}
+                  onChange={(_, by: string | null) => by && set({ by })}
                   aria-label="Count by"
                   sx={{ mb: 1 }}
                 >
@@ -89,7 +83,7 @@ export function DriftPage() {
                     </ToggleButton>
                   ))}
                 </ToggleButtonGroup>
-                <DriftTable by={by} rows={drift.rows} hasMoreRows={drift.has_more_rows} onClause={(clause) => set('clause', clause)} />
+                <DriftTable by={by} rows={drift.rows} hasMoreRows={drift.has_more_rows} onClause={(clause) => set({ clause })} />
               </Card>
             </Box>
           </>
@@ -103,7 +97,7 @@ export function DriftPage() {
           {clause && (
             <Typography sx={{ mb: 1 }}>
               <Address>{clause}</Address>{' '}
-              <Link component="button" onClick={() => set('clause', null)} sx={{ verticalAlign: 'baseline' }}>
+              <Link component="button" onClick={() => set({ clause: null })} sx={{ verticalAlign: 'baseline' }}>
                 all clauses
               </Link>
             </Typography>
