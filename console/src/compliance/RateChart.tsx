@@ -9,9 +9,19 @@ import { rateWords } from './rate';
 
 const rateOf = (rate: number | null) => (rate === null ? '–' : rateWords(Math.round(rate * 100)));
 
+interface Shown {
+  days: Schemas['ComplianceDays'];
+  /** The day whose movement is shown. */
+  chosen?: string;
+  /** Whether the marks have the numbers of their changes; where there is little room they would overlap. */
+  namesChanges?: boolean;
+  onDay: (day: Schemas['ComplianceDay']) => void;
+}
+
 /** The rate at the end of each day, with a mark where a change gave nodes something else. A click on a day asks why it moved on it. */
-export function RateChart({ days, chosen, onDay }: { days: Schemas['ComplianceDays']; chosen?: string; onDay: (day: Schemas['ComplianceDay']) => void }) {
+export function RateChart({ days, chosen, namesChanges = true, onDay }: Shown) {
   const theme = useTheme();
+  const { palette } = theme.vars ?? theme;
   const rates = days.days.map((day) => (day.rate_basis_points == null ? null : day.rate_basis_points / 100));
   const names = days.days.map((day) => day.day);
   const conceded = days.days.some(({ clauses }) => clauses.conceded > 0)
@@ -40,7 +50,7 @@ export function RateChart({ days, chosen, onDay }: { days: Schemas['ComplianceDa
           {
             data: rates,
             label: 'compliant, as found',
-            color: theme.palette.primary.main,
+            color: palette.primary.main,
             curve: 'linear',
             showMark: true,
             valueFormatter: rateOf,
@@ -50,7 +60,7 @@ export function RateChart({ days, chosen, onDay }: { days: Schemas['ComplianceDa
                 {
                   data: conceded,
                   label: 'with concessions',
-                  color: theme.palette.text.secondary,
+                  color: palette.text.secondary,
                   curve: 'linear' as const,
                   showMark: false,
                   valueFormatter: rateOf,
@@ -71,19 +81,19 @@ export function RateChart({ days, chosen, onDay }: { days: Schemas['ComplianceDa
             <ChartsReferenceLine
               key={day}
               x={day}
-              label={changes.length > 2 ? `${changes.length} changes` : changes.map((change) => `C${change.no}`).join(' ')}
+              label={!namesChanges ? undefined : changes.length > 2 ? `${changes.length} changes` : changes.map((change) => `C${change.no}`).join(' ')}
               labelAlign="start"
               spacing={isLate ? { x: -5, y: 5 } : 5}
-              lineStyle={{ strokeDasharray: '2 3', stroke: theme.palette.text.secondary }}
-              labelStyle={{ fontSize: 12, fill: theme.palette.text.secondary, textAnchor: isLate ? 'end' : 'start' }}
+              lineStyle={{ strokeDasharray: '2 3', stroke: palette.text.secondary }}
+              labelStyle={{ fontSize: 12, fill: palette.text.secondary, textAnchor: isLate ? 'end' : 'start' }}
             />
           );
         })}
-        {chosen && <ChartsReferenceLine x={chosen} lineStyle={{ stroke: theme.palette.primary.main, strokeWidth: 2, opacity: 0.4 }} />}
+        {chosen && <ChartsReferenceLine x={chosen} lineStyle={{ stroke: palette.primary.main, strokeWidth: 2, opacity: 0.4 }} />}
       </LineChart>
       <Typography sx={{ fontSize: 13, color: 'text.secondary' }}>
-        Clauses on nodes compliant, as found, at the end of each day in UTC{conceded.length > 0 && '; grey: with concessions'}. C…: changes of what is desired.
-        Click a day to see why the rate moved.
+        Clauses on nodes compliant, as found, at the end of each day in UTC{conceded.length > 0 && '; grey: with concessions'}. {namesChanges ? 'C…' : 'Dotted'}
+        : changes of what is desired. Click a day to see why the rate moved.
       </Typography>
     </Box>
   );

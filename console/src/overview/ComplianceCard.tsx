@@ -37,7 +37,7 @@ export function ComplianceCard({ filter }: { filter: string }) {
       }
     >
       <QueryView query={compliance}>{(compliance) => <LeadingFigures compliance={compliance} />}</QueryView>
-      <QueryView query={days}>{(days) => <RateChart days={days} onDay={({ day }) => chosen(day)} />}</QueryView>
+      <QueryView query={days}>{(days) => <RateChart days={days} namesChanges={false} onDay={({ day }) => chosen(day)} />}</QueryView>
     </Card>
   );
 }
