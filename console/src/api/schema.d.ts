@@ -2779,7 +2779,7 @@ export interface components {
             noncompliant: number;
             /**
              * @description How many of the clauses that are not compliant are corrected when nothing keeps them any more: they are on nodes that
-             *     enforce, no switch says that they are only reported, and no person is needed.
+             *     enforce, and neither their own switch nor the group's says otherwise. What failed or is blocked is not among them.
              */
             to_correct: number;
         };

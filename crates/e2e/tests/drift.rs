@@ -76,6 +76,30 @@ fn drift_of_several_nodes_is_counted_and_one_clause_is_seen_across_all() {
     let before = json(&fleet, &["drift", "figures", "--until", "2026-01-02T00:00:00Z"]);
     assert_eq!(before["all"]["episodes"], 0, "{before}");
 
+    // The group's switch counts where a clause has none of its own, for what is only reported and for what would be corrected.
+    let coverage = || {
+        let ask =
+            ["concession", "ask", "--preview", "--node", "kiosk-tern-1", "--clause", "file:/etc/kiosk/*"];
+        json(&fleet, &[&ask[..], &["--for", "5d", "--because", "the old screens"]].concat())["coverage"]
+            .clone()
+    };
+    for (switch, only_reported, to_correct) in [("report", 2, 0), ("correct", 0, 1)] {
+        let text = format!("{}\non_drift = \"{switch}\"\n", KIOSKS.replace("MODE", "enforce").trim_end());
+        well(&group(&fleet, &first, &text));
+        let all = json(&fleet, &["drift", "figures"])["all"].clone();
+        assert_eq!(
+            (&all["open"], &all["only_reported"]),
+            (&2.into(), &only_reported.into()),
+            "{switch}: {all}"
+        );
+        let covered = coverage();
+        assert_eq!(
+            (&covered["noncompliant"], &covered["to_correct"]),
+            (&1.into(), &to_correct.into()),
+            "{switch}: {covered}"
+        );
+    }
+
     // What cannot be asked is said.
     let turned = fleet.client(&[
         "drift",

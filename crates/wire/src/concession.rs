@@ -146,6 +146,6 @@ pub struct ConcessionCoverage {
     /// On how many of the nodes.
     pub nodes_noncompliant: u64,
     /// How many of the clauses that are not compliant are corrected when nothing keeps them any more: they are on nodes that
-    /// enforce, no switch says that they are only reported, and no person is needed.
+    /// enforce, and neither their own switch nor the group's says otherwise. What failed or is blocked is not among them.
     pub to_correct: u64,
 }

@@ -112,8 +112,9 @@ pub async fn count(
     };
     query.push(format!(
         "), placed as (
-            select c.*, {key} as key, p.mode = 'observe' or exists (select 1 from desired_clause d join clause l on l.desired = d.id
-                    where d.wanted = c.wanted and l.body #>> '{{on_drift,value}}' = 'report') as only_reports
+            select c.*, {key} as key, p.mode = 'observe' or exists (select 1 from effective_state s cross join unnest(s.clauses) as listed (id)
+                    join clause l on l.id = listed.id join desired_clause d on d.id = l.desired
+                    where s.id = w.state and d.wanted = c.wanted and coalesce(l.body #>> '{{on_drift,value}}', p.settings ->> 'on_drift') = 'report') as only_reports
             from chosen c left join node_wanted w on w.node = c.node left join placement p on p.id = w.placement {joined}
         ), timed as (
             select *, closed_at is null or closed_at >= "

@@ -11,8 +11,8 @@ select c.*, case when c.is_approved is false then 'refused' when c.ended_at is n
             count(*) filter (where k.noncompliant > 0) as nodes_noncompliant, coalesce(sum(k.to_correct) filter (where k.mode = 'enforce'), 0)::bigint as to_correct
         from (
             select p.mode, count(u.id) as clauses, count(d.id) as noncompliant,
-                count(d.id) filter (where d.cause <> 'needs_person' and case when d.cause = 'waiting' then l.body #>> '{on_rollout,value}' is distinct from 'wait'
-                    else l.body #>> '{on_drift,value}' is distinct from 'report' end) as to_correct
+                count(d.id) filter (where d.cause = 'drift' and coalesce(l.body #>> '{on_drift,value}', p.settings ->> 'on_drift') is distinct from 'report'
+                    or d.cause = 'waiting' and coalesce(l.body #>> '{on_rollout,value}', p.settings ->> 'on_rollout') is distinct from 'wait') as to_correct
             from concession_node n join node on node.no = n.node and node.retired_at is null and node.revoked_at is null
                 left join node_wanted w on w.node = node.id left join placement p on p.id = w.placement left join effective_state s on s.id = w.state
                 left join (clause l join desired_clause u on u.id = l.desired join clause_address a on a.id = u.address)
