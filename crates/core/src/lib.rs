@@ -14,6 +14,7 @@ pub mod control;
 pub mod digest;
 pub mod document;
 pub mod episode;
+pub mod evidence;
 pub mod filter;
 pub mod group;
 pub mod hours;
