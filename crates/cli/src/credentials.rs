@@ -131,3 +131,48 @@ fn path() -> Result<PathBuf, ClientError> {
             ClientError::new("no place for credentials", "set HOME, or name a file in CONSTANS_CREDENTIALS")
         })
 }
+
+/// The ids of keys that sign evidence, of the servers that this person got evidence from, kept beside the credentials.
+pub struct KnownKeys(PathBuf);
+
+impl KnownKeys {
+    /// Names the file.
+    pub fn here() -> Result<Self, ClientError> {
+        Ok(Self(path()?.with_file_name("evidence-keys.txt")))
+    }
+
+    /// Returns the ids; none if no evidence was got yet.
+    pub fn ids(&self) -> Result<Vec<String>, ClientError> {
+        match fs::read_to_string(&self.0) {
+            Ok(text) => Ok(text
+                .lines()
+                .filter_map(|line| line.split_whitespace().next())
+                .map(str::to_owned)
+                .collect()),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+            Err(error) => Err(self.failed(&error)),
+        }
+    }
+
+    /// Keeps an id that a server showed over an authenticated connection.
+    pub fn keep(&self, id: &str, server: &str) -> Result<(), ClientError> {
+        if self.ids()?.iter().any(|known| known == id) {
+            return Ok(());
+        }
+        let write = || -> io::Result<()> {
+            if let Some(folder) = self.0.parent() {
+                fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
+            }
+            let mut file = OpenOptions::new().create(true).append(true).mode(0o600).open(&self.0)?;
+            writeln!(file, "{id} {server}")
+        };
+        write().map_err(|error| self.failed(&error))
+    }
+
+    fn failed(&self, error: &io::Error) -> ClientError {
+        ClientError::new(
+            format!("{} cannot be used: {error}", self.0.display()),
+            "constans evidence verify FILE --key ID needs it not",
+        )
+    }
+}

@@ -9,6 +9,7 @@ mod credentials;
 mod drift;
 mod error;
 mod event;
+mod evidence;
 mod freeze;
 mod group;
 mod joining;
@@ -87,6 +88,8 @@ enum Command {
     Asset(control::AssetArguments),
     /// Ask for, approve and end concessions: approved deviations, until a day
     Concession(concession::ConcessionArguments),
+    /// Have evidence made of compliance as of any moment, signed; verify it without a server
+    Evidence(evidence::EvidenceArguments),
     /// List, show, confirm and revert changes of desired state
     Change(change::ChangeArguments),
     /// List and show the runs of a node
@@ -121,6 +124,7 @@ fn main() -> ExitCode {
         Command::Control(arguments) => server::on_network(control::run(&arguments)),
         Command::Asset(arguments) => server::on_network(control::asset(&arguments)),
         Command::Concession(arguments) => server::on_network(concession::run(&arguments)),
+        Command::Evidence(arguments) => evidence::run(&arguments),
         Command::Event(arguments) => server::on_network(event::run(&arguments)),
         Command::Change(arguments) => server::on_network(change::run(&arguments)),
         Command::Freeze(arguments) => server::on_network(freeze::run(&arguments)),

@@ -3,14 +3,14 @@
 use crate::credentials::Credentials;
 use crate::error::ClientError;
 use clap::{Args, ValueEnum};
-use constans_link::{Answer, client, send_bytes, send_whole};
+use constans_link::{Answer, client, send_bytes, send_streamed, send_whole};
 use constans_terminal::harmless;
 use constans_wire::activity::Activity;
 use constans_wire::exit::Exit;
 use reqwest::{Client, Method, RequestBuilder};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use std::io::IsTerminal as _;
+use std::io::{IsTerminal as _, Write as _};
 use std::process::ExitCode;
 use std::sync::Once;
 use std::time::{Duration, Instant};
@@ -164,6 +164,32 @@ impl Server {
         Ok(send_bytes(request, &self.ca).await?)
     }
 
+    /// Asks for bytes, and writes them into a file as they come; shows on a terminal how far it is. Returns within why they cannot be
+    /// written.
+    pub async fn get_to_file(
+        &self,
+        path: &str,
+        file: &mut std::fs::File,
+    ) -> Result<std::io::Result<()>, ClientError> {
+        let request =
+            self.client.get(format!("{}{path}", self.url)).timeout(PATIENCE).bearer_auth(&self.token);
+        let (is_watched, mut shown_at, mut bytes) = (std::io::stderr().is_terminal(), Instant::now(), 0);
+        let written = send_streamed(request, &self.ca, |chunk, all| {
+            bytes += chunk.len() as u64;
+            if is_watched && shown_at.elapsed() >= Duration::from_millis(500) {
+                let all = all.map(|all| format!(" of {}", mebibytes(all))).unwrap_or_default();
+                anstream::eprint!("\r{}{all}\x1b[K", mebibytes(bytes));
+                shown_at = Instant::now();
+            }
+            file.write_all(chunk)
+        })
+        .await;
+        if is_watched {
+            anstream::eprint!("\r\x1b[K");
+        }
+        Ok(written?)
+    }
+
     /// Sends bytes.
     pub async fn put_bytes<T: DeserializeOwned>(&self, path: &str, bytes: Vec<u8>) -> Result<T, ClientError> {
         let request = self
@@ -237,6 +263,14 @@ impl Server {
             .bearer_auth(&self.token);
         let answer: Answer<Vec<Activity>> = send_whole(request, &self.ca).await.ok()?;
         answer.body.into_iter().rfind(|activity| Some(&activity.who) == answer.person.as_ref())
+    }
+}
+
+/// Returns a size as people read it.
+pub fn mebibytes(bytes: u64) -> String {
+    match bytes {
+        0..=1_048_575 => format!("{} KiB", bytes.div_ceil(1024)),
+        _ => format!("{}.{} MiB", bytes >> 20, (bytes % (1 << 20)) * 10 >> 20),
     }
 }
 

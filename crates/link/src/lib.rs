@@ -187,6 +187,30 @@ pub async fn send_bytes(request: RequestBuilder, fingerprint: &str) -> Result<Ve
     answered(request, fingerprint).await.map(|answered| answered.body)
 }
 
+/// Sends a request and has the bytes of its answer taken as they come, each time with how many there will be, if that is known.
+///
+/// # Errors
+///
+/// Returns why the server did not answer or not wholly, or what it refused; within, why the bytes were not taken.
+pub async fn send_streamed(
+    request: RequestBuilder,
+    fingerprint: &str,
+    mut take: impl FnMut(&[u8], Option<u64>) -> std::io::Result<()>,
+) -> Result<std::io::Result<()>, LinkError> {
+    let mut response = request.send().await.map_err(|error| not_sent(&error, fingerprint))?;
+    let (url, status, length) = (response.url().to_string(), response.status(), response.content_length());
+    if !status.is_success() {
+        let body = response.bytes().await.map_err(|error| not_sent(&error, fingerprint))?;
+        return judged(&url, status, body.to_vec()).map(|_| Ok(()));
+    }
+    while let Some(chunk) = response.chunk().await.map_err(|error| not_sent(&error, fingerprint))? {
+        if let Err(error) = take(&chunk, length) {
+            return Ok(Err(error));
+        }
+    }
+    Ok(Ok(()))
+}
+
 /// What came back.
 struct Answered {
     url: String,

@@ -3,6 +3,7 @@
 
 use crate::problem::ApiError;
 use crate::store::control;
+use crate::store::listing;
 use crate::store::narrowing::Narrowing;
 use crate::store::wanted;
 use crate::thread::on_thread;
@@ -14,39 +15,63 @@ use sqlx::PgConnection;
 /// This many nodes are read at once.
 const AT_ONCE: i64 = 10_000;
 
+/// The nodes that match a filter.
+pub struct Selected {
+    /// Which.
+    pub nodes: Narrowing,
+    /// Number of nodes that did not report a field that it reads; they do not match.
+    pub undecidable: usize,
+}
+
 /// Returns the nodes that match now. Those that did not report a field that it reads do not match.
 ///
 /// # Errors
 ///
 /// Returns everything that is wrong with the filter.
 pub async fn nodes_of(db: &mut PgConnection, filter: &str) -> Result<Narrowing, ApiError> {
+    selected(db, filter).await.map(|selected| selected.nodes)
+}
+
+/// Returns the nodes that match now, and how many did not report a field that it reads.
+///
+/// # Errors
+///
+/// Returns everything that is wrong with the filter.
+pub async fn selected(db: &mut PgConnection, filter: &str) -> Result<Selected, ApiError> {
     let text = filter.to_owned();
     let plain = on_thread(move || parse(&text).map(|condition| condition.plain())).await??;
     if let Some(plain) = plain {
-        return Ok(Narrowing::By(plain));
+        let nodes = Narrowing::By(plain);
+        let unknown =
+            if nodes.may_be_undecidable() { listing::undecidable(&mut *db, &nodes).await? } else { 0 };
+        return Ok(Selected { nodes, undecidable: usize::try_from(unknown).unwrap_or(0) });
     }
-    let mut selected = Vec::new();
+    let (mut selected, mut undecidable) = (Vec::new(), 0);
     let mut after = None;
     loop {
         let rows = wanted::node_views_after(&mut *db, after, None, AT_ONCE).await?;
-        let Some(last) = rows.last() else { return Ok(Narrowing::Only(selected)) };
+        let Some(last) = rows.last() else {
+            return Ok(Selected { nodes: Narrowing::Only(selected), undecidable });
+        };
         after = Some(last.id);
         let text = filter.to_owned();
-        let more = on_thread(move || -> Result<Vec<_>, ApiError> {
+        let (more, unknown) = on_thread(move || -> Result<_, ApiError> {
             let condition = parse(&text)?;
-            let mut more = Vec::new();
+            let (mut more, mut unknown) = (Vec::new(), 0);
             for row in rows {
                 let view = NodeView { name: row.name, labels: read(row.labels), about: read(row.about) };
                 match condition.holds(&view, &Value::Null) {
                     Ok(Answer::Yes) => more.push(row.id),
-                    Ok(Answer::No | Answer::Undecidable(_)) => {}
+                    Ok(Answer::No) => {}
+                    Ok(Answer::Undecidable(_)) => unknown += 1,
                     Err(error) => return Err(refused(&[error])),
                 }
             }
-            Ok(more)
+            Ok((more, unknown))
         })
         .await??;
         selected.extend(more);
+        undecidable += unknown;
     }
 }
 

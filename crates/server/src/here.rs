@@ -1,9 +1,10 @@
 //! State that handlers and jobs of this server share.
 
 use crate::certificate::ServedCertificate;
+use crate::jobs::chain_of_days::AlteredDays;
 use crate::jobs::waker::Waker;
 use crate::metrics::Metrics;
-use crate::trust::{Authority, HandedOut, Refusals};
+use crate::trust::{Authority, EvidenceKeys, HandedOut, NotedDays, Refusals};
 use constans_core::digest::DigestKey;
 use constans_core::kit::Kit;
 use quick_cache::Weighter;
@@ -20,6 +21,12 @@ pub struct Here {
     pub colour: Option<String>,
     /// The CA.
     pub authority: Arc<Authority>,
+    /// The key that signs evidence.
+    pub evidence: EvidenceKeys,
+    /// The chain of days as it was noted outside of the database.
+    pub days: NotedDays,
+    /// Days whose digest is not the one that was noted.
+    pub altered_days: Arc<AlteredDays>,
     /// The URLs of the agents' listener.
     pub agent_urls: Vec<String>,
     /// The key under which what is concealed is named.

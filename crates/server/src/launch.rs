@@ -7,11 +7,13 @@ use crate::change::worker;
 use crate::checkin::check_in::ShownCheckIn;
 use crate::database::{bring_up_to_date, pool};
 use crate::door::{Door, DoorSettings, Most, OwnNames, raise_descriptors};
+use crate::evidence::worker as evidence_worker;
 use crate::here::{Here, Nudge, known_kits};
 use crate::intake::batch::Batcher;
+use crate::jobs::chain_of_days::AlteredDays;
 use crate::jobs::refused_requests::RefusedRequests;
 use crate::jobs::waker::Waker;
-use crate::jobs::{audit_chain, day_figures, followed_filters, node_events, partitions};
+use crate::jobs::{audit_chain, chain_of_days, day_figures, followed_filters, node_events, partitions};
 use crate::launch_error::LaunchError;
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
@@ -52,7 +54,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(tell_misfits(settings.clone()));
     let mut connection = bring_up_to_date(&settings.database).await?;
     let is_in_use = recovery::is_in_use(&mut connection).await.map_err(LaunchError::Database)?;
-    let ProtectedFolder { authority, key: digest_key, handed_out, refusals, database } =
+    let ProtectedFolder { authority, key: digest_key, evidence, days, handed_out, refusals, database } =
         ProtectedFolder::open(&settings.protected, is_in_use)?;
     let (handed_out, refusals) = (Arc::new(handed_out), Arc::new(refusals));
     uptime::note_start(&mut connection, 3.0 * ALIVE_EVERY.as_secs_f64())
@@ -71,6 +73,8 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(partitions::keep_ahead(db.clone()));
     tokio::spawn(audit_chain::keep_chained(db.clone()));
     tokio::spawn(day_figures::keep_up_to_date(db.clone()));
+    let altered_days = Arc::new(AlteredDays::default());
+    tokio::spawn(chain_of_days::keep_chained(db.clone(), days.clone(), altered_days.clone()));
     let waker = Waker::begin(db.clone());
     tokio::spawn(followed_filters::keep_following(db.clone(), waker.clone()));
     tokio::spawn(stay_alive(db.clone(), watch));
@@ -102,10 +106,14 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         .map(|name| format!("https://{}:{}", bracketed(name), settings.agents.port()))
         .collect();
     tracing::info!(fingerprint = authority.fingerprint(), "the CA's fingerprint");
+    tracing::info!(key = evidence.id(), "the key that signs evidence");
     let here = Arc::new(Here {
         title: settings.title,
         colour: settings.colour,
         authority: authority.clone(),
+        evidence,
+        days,
+        altered_days,
         agent_urls,
         key: digest_key,
         kits: known_kits(),
@@ -121,6 +129,8 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         tokio::spawn(worker::work(db.clone(), here.clone(), kind));
     }
     tokio::spawn(worker::tidy(db.clone()));
+    tokio::spawn(evidence_worker::work(db.clone(), here.clone()));
+    tokio::spawn(evidence_worker::tidy(db.clone()));
     tokio::spawn(single::resolve_pending(db.clone(), here.clone()));
     let room = raise_descriptors();
     // Nodes are more than people.

@@ -9,6 +9,7 @@ pub mod checkin;
 pub mod clock;
 pub mod database;
 pub mod door;
+pub mod evidence;
 pub mod followed;
 pub mod here;
 pub mod intake;

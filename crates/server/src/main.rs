@@ -5,8 +5,10 @@ use constans_folder::bounds;
 use constans_server::launch;
 use constans_server::people::command_line::{self as people, LinkArguments, PersonCommand, TokenCommand};
 use constans_server::settings::Settings;
+use constans_server::trust::{EvidenceKeys, ProtectedError};
 use constans_server::{api, preparation};
 use std::io::{IsTerminal as _, Write as _};
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 /// Reports and answers are many small values that are made and dropped: this takes a tenth off the time of a check-in.
@@ -35,6 +37,12 @@ enum Command {
     Token(TokenCommand),
     /// Print a link by which a person signs in once and chooses a password
     Link(LinkArguments),
+    /// Have another key sign evidence from now on: the present one endorses it and is forgotten. Restart the server then
+    RenewEvidenceKey {
+        /// The protected folder
+        #[arg(long, value_name = "DIR")]
+        protected: PathBuf,
+    },
     /// Print the OpenAPI document of the server's interface
     Openapi,
     /// Try to check the kits on stdin, within bounds; the server starts this before it checks them itself
@@ -78,6 +86,11 @@ fn main() -> ExitCode {
             Command::Link(arguments) => people::print_link(&arguments).await,
             Command::Person(command) => people::person(command).await,
             Command::Token(command) => people::token(command).await,
+            Command::RenewEvidenceKey { protected } => EvidenceKeys::renew(&protected)
+                .map_err(|error| ProtectedError::from(error).into())
+                .map(|keys| {
+                    println!("{} signs evidence as soon as the server is started again", keys.id());
+                }),
             Command::Openapi => {
                 // Anyone who reads only the beginning has seen what they wanted.
                 let _ = writeln!(std::io::stdout(), "{}", api::document_text());

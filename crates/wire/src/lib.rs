@@ -10,6 +10,7 @@ pub mod concession;
 pub mod control;
 pub mod drift;
 pub mod event;
+pub mod evidence;
 pub mod exit;
 pub mod freeze;
 pub mod join;

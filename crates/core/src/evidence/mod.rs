@@ -1,20 +1,24 @@
 //! Evidence: what shows to somebody without access that figures are true, and that nobody altered the history since.
 
 mod chain;
+mod history;
 mod key;
 pub mod learned;
 mod manifest;
 pub mod merkle;
 mod row;
 mod tally;
+mod words;
 
 pub use chain::{ChainFault, DayLink, check_chain};
+pub use history::{Given, desired_by};
 pub use key::{KeyEntry, KeyFault, SigningKey, check_keys, check_signature};
 pub use manifest::{
     ControlSummary, Figures, FileEntry, LeftOut, MANIFEST, Manifest, Question, SIGNATURE, file_digest,
 };
 pub use row::{ClauseCountsAs, ClauseRow, DesiredBy, DeviationRow, Examined, Found, Proof};
 pub use tally::{Tallied, Tally};
+pub use words::{actual_words, desired_words};
 
 /// Returns bytes as hexadecimal digits.
 pub fn hex(bytes: &[u8]) -> String {

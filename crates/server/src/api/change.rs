@@ -239,7 +239,7 @@ pub async fn stop(no: u32, caller: MayAsk<ChangeDecide>, db: &State<PgPool>) -> 
     let is_worked_at = matches!(row.status.as_str(), "waiting" | "preparing");
     let mut transaction = db.begin().await?;
     if is_worked_at {
-        job::stop(&mut *transaction, row.no, &person).await?;
+        job::stop(&mut *transaction, JobKind::Change, row.no, &person).await?;
     } else if matches!(row.status.as_str(), "previewed" | "unconfirmed" | "requested") {
         change::drop_nodes(&mut *transaction, &[row.no]).await?;
         let stopped = format!("C{no} was stopped by {person}");

@@ -53,7 +53,7 @@ const REFUSALS: [Refusal; 14] = [
 /// The statuses of requests that are refused before they are read, without a body.
 const UNREAD: [&str; 2] = ["414", "431"];
 
-const TAGS: [(&str, &str); 16] = [
+const TAGS: [(&str, &str); 17] = [
     ("agents", "Requests of agents, on their listener"),
     ("changes", "Changes of desired state"),
     ("freezes", "Brakes: what nodes do not correct until an hour"),
@@ -65,6 +65,7 @@ const TAGS: [(&str, &str); 16] = [
     ),
     ("drift", "Drift over the fleet: how often, how long, how it ended, and where"),
     ("concessions", "Approved deviations: for what, where, why, by whom, until when"),
+    ("evidence", "Signed files that prove compliance as of any moment to somebody without access"),
     ("overview", "The fleet as a whole"),
     ("groups", "Groups: nodes, assignments, parameters, settings"),
     ("joining", "Invitations and joining requests"),

@@ -14,6 +14,7 @@ mod described;
 mod document;
 mod drift;
 mod event;
+mod evidence;
 mod freeze;
 mod group;
 mod health;
@@ -84,6 +85,14 @@ pub fn routes() -> Vec<Route> {
         concession::end,
         drift::figures,
         drift::episodes,
+        evidence::list,
+        evidence::chain,
+        evidence::check_day,
+        evidence::show,
+        evidence::make,
+        evidence::file,
+        evidence::stop,
+        evidence::remove,
         control::list,
         control::gaps,
         control::versions,

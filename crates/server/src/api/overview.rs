@@ -88,6 +88,7 @@ pub async fn overview(
             .certificates
             .iter()
             .filter_map(|certificate| certificate.problem(now))
+            .chain(here.altered_days.problem())
             .collect(),
     }))
 }

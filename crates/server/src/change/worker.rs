@@ -54,15 +54,13 @@ async fn work_at(
     failures: u32,
 ) -> Result<(), ApiError> {
     let began = Instant::now();
-    let missing = || ApiError::Missing { what: "change", name: format!("C{}", job.change) };
-    let change = change::by_no(db, job.change).await?.ok_or_else(missing)?;
+    let missing = || ApiError::Missing { what: "change", name: format!("C{}", job.subject) };
+    let change = change::by_no(db, job.subject).await?.ok_or_else(missing)?;
     let edits = read_edits(&change)?;
     let work = Work { here, job, change, edits };
     let keeper = tokio::spawn(keep(db.clone(), work.job.clone()));
-    let ended = match kind {
-        JobKind::Change => hand_out_in_turn(db, &work).await,
-        JobKind::Preview => preview(db, &work).await,
-    };
+    let ended =
+        if kind == JobKind::Preview { preview(db, &work).await } else { hand_out_in_turn(db, &work).await };
     keeper.abort();
     here.metrics.resolving.observe(began.elapsed().as_secs_f64());
     let recorded = match ended {

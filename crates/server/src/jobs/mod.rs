@@ -1,7 +1,8 @@
-//! Background work: the audit trail chained, figures of days kept, filters of concessions and scopes followed, silent nodes and ending certificates noted, partitions made ahead, refused requests stored in
+//! Background work: the audit trail and the days chained, figures of days kept, filters of concessions and scopes followed, silent nodes and ending certificates noted, partitions made ahead, refused requests stored in
 //! batches, open pages woken.
 
 pub mod audit_chain;
+pub mod chain_of_days;
 pub mod day_figures;
 pub mod followed_filters;
 pub mod node_events;

@@ -202,8 +202,8 @@ pub(super) fn push_placed(query: &mut QueryBuilder<Postgres>, narrowing: &Narrow
 }
 
 /// What the history says of the nodes: `known` has those of `placed`; nodes that are plain have only compliant clauses.
-const KNOWN: &str = ", deviating as materialized (
-        select m.id as moment, d.node, d.desired, d.cause, d.from_at from deviation d cross join moment m
+pub(super) const KNOWN: &str = ", deviating as materialized (
+        select m.id as moment, d.id, d.node, d.desired, d.cause, d.from_at from deviation d cross join moment m
         where d.from_at <= m.at and d.learned_at <= m.known_at and (d.until_at is null or m.at < d.until_at or m.known_at < d.until_learned_at)
     ), doubted as materialized (
         select distinct m.id as moment, b.node, b.desired from deviation_doubt b cross join moment m
@@ -224,7 +224,7 @@ const KNOWN: &str = ", deviating as materialized (
         from moment m cross join (values ('low', 7776000), ('medium', 2592000), ('high', 604800), ('critical', 86400)) as usual (severity, secs)
             left join control_catalogue v on v.from_at <= m.at and (v.until_at is null or m.at < v.until_at)
     ), covered as materialized (
-        select k.moment, k.no, a.id as address, bool_or(c.covers_unknown) as also_unknown
+        select k.moment, k.no, a.id as address, bool_or(c.covers_unknown) as also_unknown, min(c.no) as concession
         from known k join concession_node n on n.node = k.no and n.from_at <= k.at and (n.until_at is null or k.at < n.until_at)
             join concession c on c.no = n.concession and c.is_approved and c.decided_at <= k.at and k.at < coalesce(c.ended_at, c.until_at)
             join clause_address a on a.address like any (c.patterns)
@@ -232,7 +232,7 @@ const KNOWN: &str = ", deviating as materialized (
     )";
 
 /// The result of each clause on each node `k` that is not plain.
-const STATUS: &str = "case when not k.is_examined
+pub(super) const STATUS: &str = "case when not k.is_examined
                     and not exists (select 1 from examined_clause e where e.node = k.no and e.desired = c.desired and e.from_at <= k.at and e.learned_at <= k.known_at)
                     and not exists (select 1 from examined_state e join effective_state o on o.id = e.state
                         where e.node = k.no and e.from_at <= k.at and e.learned_at <= k.known_at
@@ -241,7 +241,7 @@ const STATUS: &str = "case when not k.is_examined
                 when d.cause = 'waiting' and d.from_at + due.span <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end as status";
 
 /// Whether a result is covered by a concession; `v` is the row of `covered`, if there is one.
-const IS_CONCEDED: &str = "case when v.no is null or status = 'compliant' then false
+pub(super) const IS_CONCEDED: &str = "case when v.no is null or status = 'compliant' then false
                     when status in ('unexamined', 'unknown') then v.also_unknown else true end";
 
 /// What is counted of the results of one key on one node.
@@ -276,7 +276,7 @@ const COUNTS: [&str; 11] = [
 pub const MAX_ROWS: usize = 1_000;
 
 /// The results of the clauses of each node `k` that is not plain, with what `joined` adds.
-const DEVIATING: &str =
+pub(super) const DEVIATING: &str =
     "left join deviating d on d.moment = k.moment and d.node = k.no and d.desired = c.desired
                 left join doubted b on b.moment = k.moment and b.node = k.no and b.desired = c.desired
                 join due on due.moment = k.moment and due.severity = c.severity";

@@ -16,6 +16,8 @@ pub enum JobKind {
     Change,
     /// A change is prepared to see its impact; beside the others.
     Preview,
+    /// Evidence is made.
+    Evidence,
 }
 
 impl JobKind {
@@ -23,6 +25,7 @@ impl JobKind {
         match self {
             Self::Change => "change",
             Self::Preview => "preview",
+            Self::Evidence => "evidence",
         }
     }
 }
@@ -32,28 +35,30 @@ impl JobKind {
 pub struct JobRow {
     /// Its id.
     pub id: i64,
-    /// The change that it works for.
-    pub change: i64,
+    /// The change or the evidence that it works for.
+    pub subject: i64,
     /// Rises with each claim: who holds an earlier one writes nothing any more.
     pub fence: i64,
     /// The last node that is done; none at the beginning.
     pub reached: Option<Uuid>,
     /// How many are done.
     pub done: i64,
+    /// How often it was claimed.
+    pub tries: i32,
 }
 
-/// Queues work; all nodes up to `reached` are done already.
+/// Queues work for a change or evidence; all nodes up to `reached` are done already.
 pub async fn queue(
     db: impl PgExecutor<'_>,
     kind: JobKind,
-    change: i64,
+    subject: i64,
     what: &str,
     who: &str,
     reached: Option<Uuid>,
 ) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/job/queue.sql"))
         .bind(kind.word())
-        .bind(change)
+        .bind(subject)
         .bind(what)
         .bind(who)
         .bind(sql_now())
@@ -133,9 +138,14 @@ pub async fn end(db: impl PgExecutor<'_>, job: &JobRow) -> sqlx::Result<bool> {
     Ok(done.rows_affected() > 0)
 }
 
-/// Asks the worker of a change to stop. Returns whether there is one.
-pub async fn stop(db: impl PgExecutor<'_>, change: i64, by: &str) -> sqlx::Result<bool> {
-    let done = sqlx::query(include_str!("sql/job/stop.sql")).bind(change).bind(by).execute(db).await?;
+/// Asks the worker of a change or of evidence to stop. Returns whether there is one.
+pub async fn stop(db: impl PgExecutor<'_>, kind: JobKind, subject: i64, by: &str) -> sqlx::Result<bool> {
+    let done = sqlx::query(include_str!("sql/job/stop.sql"))
+        .bind(kind.word())
+        .bind(subject)
+        .bind(by)
+        .execute(db)
+        .await?;
     Ok(done.rows_affected() > 0)
 }
 

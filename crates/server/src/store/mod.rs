@@ -3,6 +3,7 @@
 pub mod audit;
 pub mod change;
 pub mod check_in;
+pub mod clause_result;
 pub mod compliance;
 pub mod concession;
 pub mod control;
@@ -12,6 +13,7 @@ pub mod drift;
 pub mod effective_state;
 pub mod episode;
 pub mod event;
+pub mod evidence;
 pub mod exception;
 pub mod fleet;
 pub mod freeze;

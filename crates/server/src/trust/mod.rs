@@ -2,8 +2,10 @@
 
 mod authority;
 mod caller;
+mod evidence_keys;
 mod handed_out;
 mod node_caller;
+mod noted_days;
 pub mod password;
 mod permission;
 mod protected;
@@ -13,12 +15,14 @@ pub mod session;
 
 pub use authority::{Authority, IssuedCertificate, ReadRequest, renew_after};
 pub use caller::{Allowed, Asker, CalledBy, LONGEST_REQUEST_KEY, MayAsk};
+pub use evidence_keys::{EvidenceKeyError, EvidenceKeys};
 pub use handed_out::{HandedOut, LastDatabase, SeenDatabase};
 pub use node_caller::NodeCaller;
+pub use noted_days::NotedDays;
 pub use permission::{
-    AuditRead, ChangeDecide, ChangeRequest, ConcessionAsk, ConcessionDecide, ControlEdit, FreezeSet,
-    GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeEdit, NodeRead, NodeRevoke, PeopleManage,
-    Permission, Role, ServerRecover, SessionOwn, StageEdit, StageServe, permissions_of,
+    AuditRead, ChangeDecide, ChangeRequest, ConcessionAsk, ConcessionDecide, ControlEdit, EvidenceMake,
+    FreezeSet, GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeEdit, NodeRead, NodeRevoke,
+    PeopleManage, Permission, Role, ServerRecover, SessionOwn, StageEdit, StageServe, permissions_of,
 };
 pub use protected::{ProtectedError, ProtectedFolder, put_whole};
 pub use refusals::{Refusal, Refusals};

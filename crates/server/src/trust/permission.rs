@@ -30,7 +30,8 @@ impl Role {
     }
 
     fn holds(word: &str, permission: &str) -> bool {
-        let reads = [NodeRead::NAME, SessionOwn::NAME, AuditRead::NAME].contains(&permission);
+        let reads =
+            [NodeRead::NAME, SessionOwn::NAME, AuditRead::NAME, EvidenceMake::NAME].contains(&permission);
         match word {
             "administrator" => true,
             "approver" => {
@@ -119,6 +120,8 @@ permissions! {
     ConcessionAsk = "concession.ask";
     /// Approve, refuse and end concessions; one's own only another person approves.
     ConcessionDecide = "concession.decide";
+    /// Have evidence made, and remove one's own.
+    EvidenceMake = "evidence.make";
     /// Label, rename and retire nodes.
     NodeEdit = "node.edit";
     /// See persons and all tokens; grant and withdraw roles, make and withdraw tokens, remove persons.
@@ -138,15 +141,21 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide node.edit people.manage audit.read server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
             ),
-            ("publisher", "session.own node.read kit.publish change.request concession.ask audit.read"),
-            ("reader", "session.own node.read audit.read"),
-            ("operator", "session.own node.read change.request freeze.set concession.ask audit.read"),
+            (
+                "publisher",
+                "session.own node.read kit.publish change.request concession.ask evidence.make audit.read",
+            ),
+            ("reader", "session.own node.read evidence.make audit.read"),
+            (
+                "operator",
+                "session.own node.read change.request freeze.set concession.ask evidence.make audit.read",
+            ),
             ("stranger", ""),
         ] {
             assert_eq!(permissions_of(&[role.to_owned()]).join(" "), may, "{role}");

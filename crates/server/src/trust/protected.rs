@@ -1,8 +1,10 @@
-//! The protected folder: the CA, the key of what is concealed, and what must outlive a database that is put back to an
+//! The protected folder: the CA, the key of what is concealed, the key that signs evidence, and what must outlive a database that is put back to an
 //! earlier day. It is backed up apart from the database.
 
 use super::authority::Authority;
+use super::evidence_keys::{EVIDENCE_KEY, EvidenceKeyError, EvidenceKeys};
 use super::handed_out::{HandedOut, LastDatabase};
+use super::noted_days::NotedDays;
 use super::refusals::Refusals;
 use super::secret::Secret;
 use constans_core::digest::DigestKey;
@@ -52,6 +54,9 @@ pub enum ProtectedError {
         /// Why.
         source: rcgen::Error,
     },
+    /// The key that signs evidence.
+    #[error(transparent)]
+    Evidence(#[from] EvidenceKeyError),
 }
 
 impl ProtectedError {
@@ -62,7 +67,7 @@ impl ProtectedError {
             Self::Mode { .. } => {
                 "take the rights of group and others away: chmod 700 the folder, chmod 600 its files"
             }
-            Self::Lost { .. } | Self::Certificate { .. } => {
+            Self::Lost { .. } | Self::Certificate { .. } | Self::Evidence(_) => {
                 "put the protected folder back from its backup: nodes trust the CA in it and no other. For a new fleet, name an empty database and an empty folder"
             }
         }
@@ -75,6 +80,10 @@ pub struct ProtectedFolder {
     pub authority: Authority,
     /// The key under which what is concealed is named.
     pub key: DigestKey,
+    /// The key that signs evidence.
+    pub evidence: EvidenceKeys,
+    /// The chain of days.
+    pub days: NotedDays,
     /// The newest generation that was handed out.
     pub handed_out: HandedOut,
     /// Who was refused.
@@ -101,7 +110,7 @@ impl ProtectedFolder {
         if !is_whole && !is_database_in_use {
             make(folder)?;
         }
-        let parts = [DIGEST_KEY, CA_CERTIFICATE, CA_KEY].map(|name| folder.join(name));
+        let parts = [DIGEST_KEY, CA_CERTIFICATE, CA_KEY, EVIDENCE_KEY].map(|name| folder.join(name));
         for part in &parts {
             if length(part)?.is_none_or(|bytes| bytes == 0) {
                 return Err(ProtectedError::Lost { path: part.clone(), is_there: part.exists() });
@@ -110,7 +119,7 @@ impl ProtectedFolder {
         for entry in fs::read_dir(folder).map_err(at)? {
             only_ours(&entry.map_err(at)?.path())?;
         }
-        let [digest_key, certificate, ca_key] = parts;
+        let [digest_key, certificate, ca_key, _] = parts;
         let read = |path: &Path| {
             fs::read_to_string(path).map_err(|source| ProtectedError::File { path: path.to_owned(), source })
         };
@@ -119,6 +128,8 @@ impl ProtectedFolder {
             authority: authority
                 .map_err(|source| ProtectedError::Certificate { path: folder.to_owned(), source })?,
             key: DigestKey::new(read(&digest_key)?.into_bytes()),
+            evidence: EvidenceKeys::open(folder)?,
+            days: NotedDays::new(folder),
             handed_out: HandedOut::open(folder).map_err(at)?,
             refusals: Refusals::new(folder),
             database: LastDatabase::new(folder),
@@ -135,6 +146,7 @@ fn make(folder: &Path) -> Result<(), ProtectedError> {
     let secret =
         Secret::make().map_err(|source| ProtectedError::File { path: folder.join(DIGEST_KEY), source })?;
     let (certificate, key) = Authority::make().map_err(failed)?;
+    EvidenceKeys::make(folder)?;
     put(DIGEST_KEY, secret.text().as_bytes())?;
     put(CA_CERTIFICATE, certificate.as_bytes())?;
     put(CA_KEY, key.as_bytes())
@@ -201,7 +213,7 @@ mod tests {
         assert!(!folder.exists(), "nothing is made in place of what was lost");
         let first = ProtectedFolder::open(&folder, false).unwrap().authority.fingerprint().to_owned();
         assert_eq!(ProtectedFolder::open(&folder, true).unwrap().authority.fingerprint(), first);
-        for name in [DIGEST_KEY, CA_CERTIFICATE, CA_KEY] {
+        for name in [DIGEST_KEY, CA_CERTIFICATE, CA_KEY, EVIDENCE_KEY] {
             let kept = fs::read(folder.join(name)).unwrap();
             fs::write(folder.join(name), "").unwrap();
             let error = ProtectedFolder::open(&folder, true).err().unwrap();

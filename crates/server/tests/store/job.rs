@@ -14,7 +14,7 @@ async fn one_owner_works_and_the_next_job_waits() {
     }
     let (here, there) = (Uuid::now_v7(), Uuid::now_v7());
     let claimed = job::claim(&database.pool, JobKind::Change, here).await.unwrap().unwrap();
-    assert_eq!(claimed.change, first, "the oldest first");
+    assert_eq!(claimed.subject, first, "the oldest first");
     assert!(job::claim(&database.pool, JobKind::Change, there).await.unwrap().is_none(), "one at a time");
     assert!(job::claim(&database.pool, JobKind::Preview, there).await.unwrap().is_none(), "of another kind");
     let ahead = job::ahead_of(&database.pool, second).await.unwrap().unwrap();
@@ -24,7 +24,7 @@ async fn one_owner_works_and_the_next_job_waits() {
     assert!(job::end(&database.pool, &claimed).await.unwrap());
     assert!(!job::end(&database.pool, &claimed).await.unwrap(), "it is over already");
     let next = job::claim(&database.pool, JobKind::Change, there).await.unwrap().unwrap();
-    assert_eq!(next.change, second);
+    assert_eq!(next.subject, second);
 }
 
 #[tokio::test]
@@ -51,10 +51,10 @@ async fn an_owner_that_was_away_for_too_long_has_lost_its_claim() {
 async fn whoever_works_learns_at_the_next_note_who_stopped_it() {
     let database = Database::fresh().await;
     let no = new_change(&database, "tor.havik").await;
-    assert!(!job::stop(&database.pool, no, "pia.lund").await.unwrap(), "nobody works at it");
+    assert!(!job::stop(&database.pool, JobKind::Change, no, "pia.lund").await.unwrap(), "nobody works at it");
     job::queue(&database.pool, JobKind::Change, no, "set the group kiosks", "tor.havik", None).await.unwrap();
     let claimed = job::claim(&database.pool, JobKind::Change, Uuid::now_v7()).await.unwrap().unwrap();
-    assert!(job::stop(&database.pool, no, "pia.lund").await.unwrap());
+    assert!(job::stop(&database.pool, JobKind::Change, no, "pia.lund").await.unwrap());
     let mut connection = database.pool.acquire().await.unwrap();
     assert_eq!(
         job::note(&mut connection, &claimed, None, 1, 2).await.unwrap(),

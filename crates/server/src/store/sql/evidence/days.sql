@@ -1,0 +1,1 @@
+select day, rows, root, digest from learned_day order by day

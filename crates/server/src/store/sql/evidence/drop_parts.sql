@@ -1,0 +1,1 @@
+delete from evidence_part where evidence = $1

@@ -1,0 +1,1 @@
+select pg_advisory_xact_lock(hashtext('asking for evidence'))
