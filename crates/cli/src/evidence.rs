@@ -188,8 +188,8 @@ async fn on_server(command: &EvidenceCommand) -> Result<(), ClientError> {
             let asked: Evidence = server.post("/api/evidence", &new).await?;
             if *no_wait {
                 if !server.says_json(&asked) {
-                    println!("{}", line(&asked));
-                    println!("Next: constans evidence get E{}", asked.no);
+                    anstream::println!("{}", line(&asked));
+                    anstream::println!("Next: constans evidence get E{}", asked.no);
                 }
                 return Ok(());
             }
@@ -206,16 +206,16 @@ async fn on_server(command: &EvidenceCommand) -> Result<(), ClientError> {
                 return Ok(());
             }
             if all.is_empty() {
-                println!("no evidence was asked for yet");
+                anstream::println!("no evidence was asked for yet");
             }
-            all.iter().for_each(|evidence| println!("{}", line(evidence)));
+            all.iter().for_each(|evidence| anstream::println!("{}", line(evidence)));
             Ok(())
         }
         EvidenceCommand::Stop { server, no } => {
             let server = Server::open(server)?;
             let stopped: Evidence = server.post(&format!("/api/evidence/{no}/stop"), &()).await?;
             if !server.says_json(&stopped) {
-                println!("E{no} is being stopped");
+                anstream::println!("E{no} is being stopped");
             }
             Ok(())
         }
@@ -223,15 +223,15 @@ async fn on_server(command: &EvidenceCommand) -> Result<(), ClientError> {
             let server = Server::open(server)?;
             let removed: Evidence = server.delete(&format!("/api/evidence/{no}")).await?;
             if !server.says_json(&removed) {
-                println!("{}", line(&removed));
+                anstream::println!("{}", line(&removed));
             }
             Ok(())
         }
         EvidenceCommand::Keys { server } => {
             let server = Server::open(server)?;
-            let chain: EvidenceChain = server.get("/api/evidence/chain").await?;
+            let chain: EvidenceChain = server.get("/api/evidence-chain").await?;
             if !server.says_json(&chain) {
-                print!("{}", keys(&chain));
+                anstream::print!("{}", keys(&chain));
             }
             Ok(())
         }
@@ -255,7 +255,7 @@ fn formats(given: &[FormatArgument]) -> BTreeSet<EvidenceFormat> {
 /// Waits until evidence is made, saves its file and verifies it.
 async fn save(server: &Server, no: u32, save_as: Option<&Path>) -> Result<(), ClientError> {
     let made = wait(server, no).await?;
-    let chain: EvidenceChain = server.get("/api/evidence/chain").await?;
+    let chain: EvidenceChain = server.get("/api/evidence-chain").await?;
     let path = save_as.map_or_else(|| PathBuf::from(format!("constans-evidence-E{no}.zip")), Path::to_owned);
     let failed = |error: std::io::Error| {
         ClientError::new(
@@ -277,7 +277,7 @@ async fn save(server: &Server, no: u32, save_as: Option<&Path>) -> Result<(), Cl
     let known: Vec<String> = chain.keys.into_iter().map(|key| key.id).collect();
     let verified = verify(file, &known).map_err(|error| not_read(&part, &error))?;
     if !verified.is_intact() || !verified.is_key_known {
-        print!("{}", words(&verified));
+        anstream::print!("{}", words(&verified));
         return Err(ClientError::new(
             format!("what came is not what the server signed: {}", part.display()),
             format!("get it again: constans evidence get E{no}"),
@@ -290,10 +290,10 @@ async fn save(server: &Server, no: u32, save_as: Option<&Path>) -> Result<(), Cl
     if server.says_json(&made) {
         return Ok(());
     }
-    println!("{}", line(&made));
-    print!("{}", words(&verified));
-    println!("Saved as {}", path.display());
-    println!(
+    anstream::println!("{}", line(&made));
+    anstream::print!("{}", words(&verified));
+    anstream::println!("Saved as {}", path.display());
+    anstream::println!(
         "Who gets it verifies it with: constans evidence verify {} --key {}",
         path.display(),
         verified.key
@@ -429,14 +429,14 @@ fn keys(chain: &EvidenceChain) -> String {
 }
 
 async fn check(server: &Server, days: Option<usize>) -> Result<(), ClientError> {
-    let chain: EvidenceChain = server.get("/api/evidence/chain").await?;
+    let chain: EvidenceChain = server.get("/api/evidence-chain").await?;
     let first = days.map_or(0, |days| chain.days.len().saturating_sub(days));
     let (mut checked, is_watched) = (Vec::new(), std::io::stderr().is_terminal());
     for (place, link) in chain.days[first..].iter().enumerate() {
         if is_watched {
             anstream::eprint!("\r{place} of {} days\x1b[K", chain.days.len() - first);
         }
-        let day: DayChecked = server.get(&format!("/api/evidence/chain/{}", link.day)).await?;
+        let day: DayChecked = server.get(&format!("/api/evidence-chain/{}", link.day)).await?;
         checked.push(day);
     }
     if is_watched {
@@ -462,13 +462,13 @@ async fn check(server: &Server, days: Option<usize>) -> Result<(), ClientError> 
     }
     if !said {
         let rows: u64 = checked.iter().map(|day| day.rows).sum();
-        println!(
+        anstream::println!(
             "checked: {}, {} that the server learned, none altered, inserted or removed",
             number_of(checked.len() as u64, "day", "days"),
             number_of(rows, "row", "rows")
         );
         if let Some(last) = chain.days.last() {
-            println!("{}  {}", last.day, harmless(&last.digest));
+            anstream::println!("{}  {}", last.day, harmless(&last.digest));
         }
     }
     Ok(())
@@ -497,7 +497,7 @@ fn verified(path: &Path, keys: &[String], earlier: Option<&Path>, json: bool) ->
         Some(earlier) => {
             let before = verify(open(earlier)?, &known).map_err(|error| not_read(earlier, &error))?;
             if !before.is_intact() {
-                print!("{}", words(&before));
+                anstream::print!("{}", words(&before));
                 return Err(ClientError::new(
                     format!("{} was altered", earlier.display()),
                     "take the earlier file as it was given",
@@ -510,17 +510,17 @@ fn verified(path: &Path, keys: &[String], earlier: Option<&Path>, json: bool) ->
     if json {
         let all =
             serde_json::json!({ "verified": verified, "is_intact": verified.is_intact(), "since": since });
-        println!("{}", serde_json::to_string_pretty(&all).expect("what was verified is JSON"));
+        anstream::println!("{}", serde_json::to_string_pretty(&all).expect("what was verified is JSON"));
     } else {
-        println!(
+        anstream::println!(
             "E{} of {}, {}",
             verified.manifest.evidence,
             harmless(&verified.manifest.server),
             of(&verified.manifest.question)
         );
-        print!("{}", words(&verified));
+        anstream::print!("{}", words(&verified));
         if let Some(since) = &since {
-            print!("{}", became_known(since));
+            anstream::print!("{}", became_known(since));
         }
     }
     if !verified.is_intact() {

@@ -15,10 +15,13 @@ use std::io::{self, BufWriter, Seek as _, SeekFrom, Write as _};
 const MAX_ROWS: usize = 50_000;
 /// This many nodes are named of each gap, and of those that are not counted.
 const MAX_NAMED: usize = 200;
-/// Where the rows stand; no text that is escaped holds it.
-const ROWS: &str = "<rows here>";
+/// Where the rows stand; no text that is escaped holds them.
+const NOT_COMPLIANT: &str = "<not compliant here>";
+const COMPLIANT: &str = "<compliant here>";
+/// This many hexadecimal digits of a digest are shown.
+const DIGITS: usize = 12;
 
-/// Rows that are rendered.
+/// Rows that are rendered, the first ones of them.
 struct Rows {
     file: BufWriter<File>,
     count: usize,
@@ -28,8 +31,38 @@ impl Rows {
     fn begin() -> io::Result<Self> {
         Ok(Self { file: BufWriter::new(tempfile::tempfile()?), count: 0 })
     }
+
+    fn write(self, to: &mut impl io::Write) -> io::Result<()> {
+        let mut file = self.file.into_inner().map_err(|error| error.into_error())?;
+        file.seek(SeekFrom::Start(0))?;
+        io::copy(&mut file, to).map(|_| ())
+    }
 }
 
+/// Returns a text whose digests are cut: they are whole in clauses.csv.
+fn short(text: String) -> String {
+    let cut = |word: &str| {
+        let (before, digits) = word.rsplit_once(':')?;
+        let is_digest = digits.len() > 2 * DIGITS && digits.bytes().all(|byte| byte.is_ascii_hexdigit());
+        is_digest.then(|| format!("{before}:{}…", &digits[..DIGITS]))
+    };
+    if !text.contains(':') {
+        return text;
+    }
+    // A word may end with the sign that parts properties.
+    let words = text.split(' ').map(|word| match word.strip_suffix(';') {
+        Some(word) => cut(word).unwrap_or_else(|| word.to_owned()) + ";",
+        None => cut(word).unwrap_or_else(|| word.to_owned()),
+    });
+    words.collect::<Vec<_>>().join(" ")
+}
+
+/// Returns a moment to the second.
+fn moment(text: String) -> String {
+    text.get(..19).map_or_else(|| text.clone(), |seconds| seconds.replace('T', " "))
+}
+
+/// The first nodes of a gap.
 #[derive(Default, Serialize)]
 struct Named {
     names: Vec<String>,
@@ -39,7 +72,7 @@ struct Named {
 /// The page that is being written.
 pub struct Page {
     templates: Environment<'static>,
-    all: Rows,
+    compliant: Rows,
     not_compliant: Rows,
     gaps: BTreeMap<String, Named>,
     left_out: Vec<NodeFact>,
@@ -55,8 +88,10 @@ impl Page {
         let mut templates = Environment::new();
         templates.add_template("evidence.html", include_str!("../templates/evidence.html"))?;
         templates.add_template("clause.html", include_str!("../templates/clause.html"))?;
-        let (all, not_compliant) = (Rows::begin()?, Rows::begin()?);
-        Ok(Self { templates, all, not_compliant, gaps: BTreeMap::new(), left_out: Vec::new() })
+        templates.add_filter("short", short);
+        templates.add_filter("moment", moment);
+        let (compliant, not_compliant) = (Rows::begin()?, Rows::begin()?);
+        Ok(Self { templates, compliant, not_compliant, gaps: BTreeMap::new(), left_out: Vec::new() })
     }
 
     /// Adds a clause on a node.
@@ -65,23 +100,17 @@ impl Page {
     ///
     /// Returns why it cannot be written.
     pub fn clause(&mut self, row: &ClauseRow) -> Result<(), EvidenceError> {
-        let is_compliant = row.result == ClauseCountsAs::Compliant;
-        self.all.count += 1;
-        self.not_compliant.count += usize::from(!is_compliant);
-        let is_in_all = self.all.count <= MAX_ROWS;
-        let is_in_not_compliant = !is_compliant && self.not_compliant.count <= MAX_ROWS;
-        if !is_in_all && !is_in_not_compliant {
-            return Ok(());
-        }
-        let rendered = self
-            .templates
-            .get_template("clause.html")?
-            .render(context! { row => Value::from(Serde(row)) })?;
-        if is_in_all {
-            self.all.file.write_all(rendered.as_bytes())?;
-        }
-        if is_in_not_compliant {
-            self.not_compliant.file.write_all(rendered.as_bytes())?;
+        let rows = match row.result {
+            ClauseCountsAs::Compliant => &mut self.compliant,
+            _ => &mut self.not_compliant,
+        };
+        rows.count += 1;
+        if rows.count <= MAX_ROWS {
+            let rendered = self
+                .templates
+                .get_template("clause.html")?
+                .render(context! { row => Value::from(Serde(row)) })?;
+            rows.file.write_all(rendered.as_bytes())?;
         }
         Ok(())
     }
@@ -119,21 +148,15 @@ impl Page {
     ///
     /// Returns why it cannot be written.
     pub fn end(self, facts: &Facts) -> Result<File, EvidenceError> {
-        let count = self.all.count;
-        let has_all = count <= MAX_ROWS;
-        let (rows, heading) = if has_all {
-            (self.all, "Every clause on every node")
-        } else {
-            (self.not_compliant, "Clauses that are not compliant")
-        };
-        let note = match rows.count {
+        let (compliant, not_compliant) = (self.compliant.count, self.not_compliant.count);
+        let has_all = compliant + not_compliant <= MAX_ROWS;
+        let whole = format!("all {} clauses are in clauses.csv", compliant + not_compliant);
+        let note = match not_compliant {
             _ if has_all => None,
-            shown if shown <= MAX_ROWS => Some(format!(
-                "Those that are compliant are in clauses.csv: {count} clauses are more than a page holds."
-            )),
-            shown => {
-                Some(format!("The first {MAX_ROWS} of {shown}; all {count} clauses are in clauses.csv."))
+            count if count <= MAX_ROWS => {
+                Some(format!("Those that are compliant are too many for a page; {whole}."))
             }
+            count => Some(format!("The first {MAX_ROWS} of {count}; {whole}.")),
         };
         let counted = &facts.figures.counted;
         let page = self.templates.get_template("evidence.html")?.render(context! {
@@ -146,18 +169,22 @@ impl Page {
             rate_with_concessions => Rate::words_of(counted.clauses.rate_with_concessions()),
             gaps => Value::from(Serde(&self.gaps)),
             left_out => Value::from(Serde(&self.left_out)),
-            heading,
             note,
-            has_rows => rows.count > 0,
-            rows_here => Value::from_safe_string(ROWS.to_owned()),
+            has_not_compliant => not_compliant > 0,
+            has_compliant => has_all && compliant > 0,
+            not_compliant_here => Value::from_safe_string(NOT_COMPLIANT.to_owned()),
+            compliant_here => Value::from_safe_string(COMPLIANT.to_owned()),
         })?;
-        let (before, after) = page.split_once(ROWS).unwrap_or((&page, ""));
         let mut file = BufWriter::new(tempfile::tempfile()?);
-        file.write_all(before.as_bytes())?;
-        let mut rendered = rows.file.into_inner().map_err(|error| error.into_error())?;
-        rendered.seek(SeekFrom::Start(0))?;
-        io::copy(&mut rendered, &mut file)?;
-        file.write_all(after.as_bytes())?;
+        let mut rest = page.as_str();
+        for (place, rows) in [(NOT_COMPLIANT, self.not_compliant), (COMPLIANT, self.compliant)] {
+            if let Some((before, after)) = rest.split_once(place) {
+                file.write_all(before.as_bytes())?;
+                rows.write(&mut file)?;
+                rest = after;
+            }
+        }
+        file.write_all(rest.as_bytes())?;
         Ok(file.into_inner().map_err(|error| error.into_error())?)
     }
 }

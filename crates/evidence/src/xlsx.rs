@@ -79,7 +79,9 @@ fn begin_sheet(book: &mut Workbook, columns: &[&str], widths: &[f64]) -> Result<
     sheet.set_freeze_panes(1, 1)?;
     sheet.set_landscape();
     sheet.set_repeat_rows(0, 0)?;
-    sheet.set_print_fit_to_pages(1, 0);
+    // Wide tables take two pages beside each other, with the node on both.
+    sheet.set_repeat_columns(0, 0)?;
+    sheet.set_print_fit_to_pages(if columns.len() > 16 { 3 } else { 1 }, 0);
     for (column, width) in (0..).zip(widths) {
         sheet.set_column_width(column, *width)?;
     }
@@ -272,7 +274,7 @@ fn summary(facts: &Facts) -> Result<Worksheet, EvidenceError> {
     sheet.write_string_with_format(row, 0, "control", &head())?;
     sheet.write_string_with_format(row, 1, "title", &head())?;
     for (column, (name, _)) in (2..).zip(CONTROL_COLUMNS) {
-        sheet.write_string_with_format(row, column, name, &head())?;
+        sheet.write_string_with_format(row, column, name, &head().set_text_wrap())?;
     }
     for control in &facts.figures.by_control {
         row += 1;
@@ -294,7 +296,7 @@ fn by_control(head: u32, last: u32) -> Chart {
     let mut chart = Chart::new(ChartType::BarPercentStacked);
     let looks = [
         (Color::RGB(0x2F_7D_5B), None),
-        (Color::RGB(0xA6_34_2E), Some(ChartPatternFillType::DiagonalStripesWideUpwards)),
+        (Color::RGB(0xA6_34_2E), Some(ChartPatternFillType::DiagonalStripesDarkUpwards)),
         (Color::RGB(0x6D_5A_9C), Some(ChartPatternFillType::VerticalStripesNarrow)),
         (Color::RGB(0xC2_CA_CF), None),
         (Color::RGB(0x8A_94_9A), Some(ChartPatternFillType::HorizontalStripesNarrow)),

@@ -1,6 +1,6 @@
 //! What is desired and what was found, in the words of one cell.
 
-use crate::compare::{Difference, Side};
+use crate::compare::{Difference, PRESENCE, Side};
 use crate::kit::Gone;
 use crate::run::ClauseResult;
 use crate::state::Clause;
@@ -20,12 +20,20 @@ pub fn desired_words(clause: &Clause) -> String {
             if clause.concealed.contains(property) { Side::Concealed } else { Side::value(value.clone()) };
         format!("{property} {}", cut(&value.words()))
     });
-    gone.into_iter().chain(properties).collect::<Vec<_>>().join("; ")
+    match gone.into_iter().chain(properties).collect::<Vec<_>>() {
+        none if none.is_empty() => "present".to_owned(),
+        words => words.join("; "),
+    }
 }
 
 /// Returns how a clause was found that was not as desired.
 pub fn actual_words(result: &ClauseResult) -> String {
     let differences = |differences: &[Difference]| {
+        // Of what is absent nothing more is to be said.
+        let presence = differences.iter().position(|difference| difference.property == PRESENCE);
+        if let Some(difference) = presence.and_then(|place| differences.get(place)) {
+            return vec![cut(&difference.found.words())];
+        }
         differences
             .iter()
             .map(|difference| format!("{} {}", difference.property, cut(&difference.found.words())))

@@ -47,7 +47,7 @@ pub async fn list(page: PageQuery, _caller: Allowed<NodeRead>, db: &State<PgPool
 
 /// Evidence: what it answers, and how far it is.
 #[utoipa::path(tag = "evidence", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Evidence)))]
-#[get("/api/evidence/<no>", rank = 2)]
+#[get("/api/evidence/<no>")]
 pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Evidence> {
     Ok(Json(by_no(&mut *db.acquire().await?, no).await?))
 }
@@ -95,7 +95,9 @@ pub async fn make(
 }
 
 async fn question(db: &mut PgConnection, wanted: &NewEvidence) -> Result<Question, ApiError> {
+    // The database knows microseconds.
     let now = crate::clock::now();
+    let now = Timestamp::from_microsecond(now.as_microsecond()).unwrap_or(now);
     let written = |moment: Option<Timestamp>| moment.map(|moment| moment.to_string());
     let (as_of, as_known_at) = (written(wanted.as_of), written(wanted.as_known_at));
     let (as_of, as_known_at) = read_moments(as_of.as_deref(), as_known_at.as_deref(), now)?;
@@ -247,7 +249,7 @@ async fn own(
 
 /// The keys that sign evidence, and the chain of days.
 #[utoipa::path(tag = "evidence", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = EvidenceChain)))]
-#[get("/api/evidence/chain")]
+#[get("/api/evidence-chain")]
 pub async fn chain(
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
@@ -259,7 +261,7 @@ pub async fn chain(
 /// Computes the digest of a day again from the history, and compares it with what was chained and with what was noted outside of the
 /// database.
 #[utoipa::path(tag = "evidence", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = DayChecked)))]
-#[get("/api/evidence/chain/<day>")]
+#[get("/api/evidence-chain/<day>")]
 pub async fn check_day(
     day: &str,
     _caller: Allowed<NodeRead>,

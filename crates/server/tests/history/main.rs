@@ -13,8 +13,10 @@ mod truth;
 use constans_clock::MovedClock;
 use constans_core::compliance::{ClauseCounts, Move, moves};
 use constans_server::jobs::day_figures::bring_up_to_date;
+use constans_server::store::clause_result::{self, ResultRow};
 use constans_server::store::compliance::{CountedRow, Dimension, Moment, count, moved, nodes};
 use constans_server::store::day_figure::{self, end_of};
+use constans_server::store::evidence;
 use constans_server::store::narrowing::Narrowing;
 use database::Database;
 use jiff::ToSpan as _;
@@ -46,6 +48,7 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
         // Of now something else is read than of the past.
         ask(&database, &tale, &moments[..1], seed).await;
         ask(&database, &tale, &moments[1..], seed).await;
+        rows_are_as_it_was(&database, &tale, moments[usize::try_from(seed).unwrap() % QUESTIONS], seed).await;
         days_are_as_counted(&database, seed).await;
         for _ in 0..QUESTIONS {
             compare(&database, &tale, tale.moments(&mut random), seed).await;
@@ -111,6 +114,45 @@ async fn ask(database: &Database, tale: &Tale, moments: &[Moment], seed: u64) {
         let of_found = found.get(&None).map(|row| row.compliant);
         assert_eq!(all.map(|row| row.compliant), of_found, "no concession raises the rate, {asked}");
     }
+}
+
+/// Every clause on every node one by one, as evidence has them.
+async fn rows_are_as_it_was(database: &Database, tale: &Tale, moment: Moment, seed: u64) {
+    let asked = format!("history {seed} at {} as known at {}", moment.at, moment.known_at);
+    let mut connection = database.connection().await;
+    let nodes = clause_result::nodes(&mut connection, &Narrowing::All, moment).await.unwrap();
+    let names: BTreeMap<i32, &str> = nodes.iter().map(|node| (node.no, node.name.as_str())).collect();
+    let addresses: BTreeMap<i64, String> = {
+        let states: Vec<i64> = nodes.iter().filter_map(|node| node.state).collect();
+        let clauses = evidence::clauses(&mut connection, &states).await.unwrap();
+        clauses.into_iter().map(|clause| (clause.id, clause.address)).collect()
+    };
+    let mut found = Vec::new();
+    let moment = Moment { is_now: false, ..moment };
+    clause_result::each(&mut connection, &Narrowing::All, moment, &[], async |row: ResultRow| {
+        let result = match row.status.as_str() {
+            "compliant" => "compliant",
+            _ if row.is_conceded => "conceded",
+            "unexamined" => "unexamined",
+            "unknown" => "unknown",
+            _ => {
+                assert!(row.since.is_some() && row.run.is_some(), "a run found it, {asked}");
+                "noncompliant"
+            }
+        };
+        let in_doubt = row.is_in_doubt && result == "compliant";
+        found.push((names[&row.node].to_owned(), addresses[&row.clause].clone(), result, in_doubt));
+        Ok::<(), sqlx::Error>(())
+    })
+    .await
+    .unwrap();
+    let truth = tale.truth.results(moment.at, moment.known_at);
+    let mut expected: Vec<_> = truth.all.iter().map(truth::Result::row).collect();
+    found.sort();
+    expected.sort();
+    assert_eq!(found, expected, "{asked}");
+    let sorted: Vec<&str> = truth.nodes.iter().map(String::as_str).collect();
+    assert_eq!(nodes.iter().map(|node| node.name.as_str()).collect::<Vec<_>>(), sorted, "{asked}");
 }
 
 /// The figures that are kept of days, brought up to date now and then while reports came late, are what is counted now.

@@ -102,6 +102,11 @@ pub struct Result {
 }
 
 impl Result {
+    /// What evidence says of it: node, address, what it counts as, whether it is in doubt.
+    pub fn row(&self) -> (String, String, &'static str, bool) {
+        (self.node.clone(), address(self.address), self.counts_as(), self.is_in_doubt)
+    }
+
     /// What it counts as.
     fn counts_as(&self) -> &'static str {
         if self.is_conceded { "conceded" } else { self.status }
@@ -111,7 +116,7 @@ impl Result {
 /// The results of all clauses on all nodes at a moment.
 pub struct Results<'t> {
     pub nodes: BTreeSet<String>,
-    all: Vec<Result>,
+    pub all: Vec<Result>,
     truths: &'t Truths,
 }
 

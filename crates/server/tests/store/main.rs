@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
+mod chain_of_days;
 mod change;
 mod composed;
 mod concession;
