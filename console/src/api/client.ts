@@ -97,6 +97,11 @@ export const api = {
   assets: (signal?: AbortSignal) => answer(client.GET('/api/assets', { params: { query: { never_enrolled: true } }, signal })),
   concessions: (alsoOver: boolean, signal?: AbortSignal) =>
     allPages((after) => client.GET('/api/concessions', { params: { query: { after, also_over: alsoOver } }, signal })),
+  evidence: (signal?: AbortSignal) => allPages((after) => client.GET('/api/evidence', { params: { query: { after } }, signal })),
+  makeEvidence: (body: Schemas['NewEvidence']) => answer(client.POST('/api/evidence', { body })),
+  stopEvidence: (no: number) => answer(client.POST('/api/evidence/{no}/stop', { params: { path: { no } } })),
+  removeEvidence: (no: number) => answer(client.DELETE('/api/evidence/{no}', { params: { path: { no } } })),
+  evidenceChain: (signal?: AbortSignal) => answer(client.GET('/api/evidence-chain', { signal })),
   askForConcession: (body: Schemas['NewConcession']) => answer(client.POST('/api/concessions', { body })),
   approveConcession: (no: number, body: Schemas['ApproveConcession']) =>
     answer(client.POST('/api/concessions/{no}/approve', { params: { path: { no } }, body })),

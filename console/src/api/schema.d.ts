@@ -604,6 +604,136 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The evidence that was asked for, the newest first.
+         * @description The evidence that was asked for, the newest first.
+         */
+        get: operations["get_api_evidence"];
+        put?: never;
+        /**
+         * Has evidence made: a job gathers it, and its file is kept for 90 days.
+         * @description Has evidence made: a job gathers it, and its file is kept for 90 days.
+         */
+        post: operations["post_api_evidence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/evidence-chain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The keys that sign evidence, and the chain of days.
+         * @description The keys that sign evidence, and the chain of days.
+         */
+        get: operations["get_api_evidence_chain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/evidence-chain/{day}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Computes the digest of a day again from the history, and compares it with what was chained and with what was noted outside of the
+         *     database.
+         * @description Computes the digest of a day again from the history, and compares it with what was chained and with what was noted outside of the
+         *     database.
+         */
+        get: operations["get_api_evidence_chain_day"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/evidence/{no}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Evidence: what it answers, and how far it is.
+         * @description Evidence: what it answers, and how far it is.
+         */
+        get: operations["get_api_evidence_no"];
+        put?: never;
+        post?: never;
+        /**
+         * Removes the file of evidence; that it was made stays on record.
+         * @description Removes the file of evidence; that it was made stays on record.
+         */
+        delete: operations["delete_api_evidence_no"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/evidence/{no}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The file of evidence: a zip file, signed.
+         * @description The file of evidence: a zip file, signed.
+         */
+        get: operations["get_api_evidence_no_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/evidence/{no}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stops the making of evidence.
+         * @description Stops the making of evidence.
+         */
+        post: operations["post_api_evidence_no_stop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/freezes": {
         parameters: {
             query?: never;
@@ -2877,6 +3007,25 @@ export interface components {
             time_allowed_secs: components["schemas"]["TimeAllowed"];
             version?: components["schemas"]["CatalogueVersion"] | null;
         };
+        /** @description The figures of one control. */
+        ControlSummary: {
+            /** @description Number of nodes that have a clause for it and that it does not apply to; they are counted. */
+            beyond_scope: number;
+            /** @description The clauses for it, and the nodes that have them. */
+            counted: components["schemas"]["Tallied"];
+            /** @description Number of nodes that it applies to and that have no clause for it. */
+            gaps: number;
+            /** @description Its id. */
+            id: string;
+            /** @description Number of nodes that it applies to; none if the catalogue does not have it. */
+            in_scope?: number | null;
+            /** @description Which nodes it applies to; to all if there is none. */
+            scope?: string | null;
+            /** @description What it demands. */
+            text?: string | null;
+            /** @description What it is called; none if the catalogue does not have it. */
+            title?: string | null;
+        };
         /** @description Number of clauses by outcome. */
         Counts: {
             blocked: number;
@@ -2892,6 +3041,32 @@ export interface components {
          * @enum {string}
          */
         Day: "mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun";
+        /** @description A day of the chain that was computed again from the history. */
+        DayChecked: {
+            /**
+             * Format: date
+             * @description The day in UTC.
+             */
+            day: string;
+            /** @description What is wrong: nothing, if the history gives the digest that was chained and noted. */
+            fault?: string | null;
+            /** @description How many rows were learned, as the history has it now. */
+            rows: number;
+        };
+        /** @description A day of the chain. */
+        DayLink: {
+            /**
+             * Format: date
+             * @description The day in UTC on which it was learned.
+             */
+            day: string;
+            /** @description The digest of the chain up to this day: SHA-256 over the digits of the day before and this day's canonical JSON. */
+            digest: string;
+            /** @description The digest of the Merkle tree over these rows (RFC 6962), in hexadecimal digits. */
+            root: string;
+            /** @description How many rows were learned. */
+            rows: number;
+        };
         /** @description What was due. */
         Decision: {
             /** @enum {string} */
@@ -3163,6 +3338,73 @@ export interface components {
             /** @description Where to go on, as `after`: after the last of these; of the newest, after the last event before which none will appear any more. */
             next: string;
         };
+        /** @description Evidence that was asked for. */
+        Evidence: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            asked: string;
+            /** @description Who asked for it. */
+            asked_by: string;
+            /** @description Why it was asked for. */
+            because?: string | null;
+            /** @description The size of its file in bytes; of one that was made. */
+            bytes?: number | null;
+            /** @description How many nodes are done. */
+            done: number;
+            /**
+             * Format: date-time
+             * @description When it was made, failed, was stopped or removed.
+             */
+            ended?: string | null;
+            /** @description Why it failed, or who stopped or removed it. */
+            ended_because?: string | null;
+            figures?: components["schemas"]["Figures"] | null;
+            /** @description The formats besides CSV. */
+            formats: components["schemas"]["EvidenceFormat"][];
+            /** @description Whether its making has begun. */
+            is_begun: boolean;
+            /**
+             * Format: date-time
+             * @description Until when its file is kept; of one that was made.
+             */
+            kept_until?: string | null;
+            /** @description The id of the key that signed it; of one that was made. */
+            key?: string | null;
+            /**
+             * Format: int64
+             * @description Its number: 3 is called E3.
+             */
+            no: number;
+            /** @description What it answers. */
+            question: components["schemas"]["Question"];
+            /** @description Number of clauses on nodes; of one that was made. */
+            rows?: number | null;
+            /** @description The SHA-256 of its file in hexadecimal digits; of one that was made. */
+            sha256?: string | null;
+            /** @description How far it is. */
+            status: components["schemas"]["EvidenceStatus"];
+            /** @description Of how many. */
+            total: number;
+        };
+        /** @description The keys that sign evidence, and the chain of days. */
+        EvidenceChain: {
+            /** @description The chain, the first day first. */
+            days: components["schemas"]["DayLink"][];
+            /** @description The public parts of the keys, the first one first; the last one signs. */
+            keys: components["schemas"]["KeyEntry"][];
+        };
+        /**
+         * @description A format in which the clauses are written besides CSV, which is always there.
+         * @enum {string}
+         */
+        EvidenceFormat: "json" | "html" | "xlsx" | "oscal";
+        /**
+         * @description How far evidence is.
+         * @enum {string}
+         */
+        EvidenceStatus: "waiting" | "made" | "failed" | "stopped" | "removed";
         /** @description A failure with all that helps to end it. */
         Failure: {
             /** @description What failed. */
@@ -3178,6 +3420,30 @@ export interface components {
          * @enum {string}
          */
         FailureAt: "inspect" | "correct" | "verify" | "react";
+        /** @description The figures that the rows of evidence add up to. */
+        Figures: {
+            /** @description Clauses that are not compliant, by cause. */
+            by_cause: {
+                [key: string]: number;
+            };
+            /** @description By control, in the order of the catalogue. */
+            by_control: components["schemas"]["ControlSummary"][];
+            /**
+             * Format: int64
+             * @description The version of the catalogue that was valid at the moment; none if there was none.
+             */
+            catalogue?: number | null;
+            /** @description The clauses, and the nodes that have them. */
+            counted: components["schemas"]["Tallied"];
+            /** @description Nodes that are not counted, and why. */
+            left_out: components["schemas"]["LeftOut"][];
+            /** @description Number of nodes that were of the fleet at the moment and match the filter. */
+            nodes_in_all: number;
+            /** @description The share of the clauses that is compliant as found, in hundredths of a percent, rounded down; none of nothing. */
+            rate_basis_points?: number | null;
+            /** @description The same of the clauses that are not conceded. */
+            rate_with_concessions_basis_points?: number | null;
+        };
         /** @description In what a file differs. */
         FileDifference: {
             /** @description Where it is. */
@@ -3537,6 +3803,20 @@ export interface components {
             /** @description The invitation's secret. */
             secret: string;
         };
+        /** @description The public part of a key. */
+        KeyEntry: {
+            /** @description The signature of the key before it over its id and since when it signs, in hexadecimal digits; the first key has none. */
+            endorsement?: string | null;
+            /** @description Its id: `ed25519:` and the first 32 hexadecimal digits of the SHA-256 of its 32 bytes. */
+            id: string;
+            /** @description Its 32 bytes in hexadecimal digits. */
+            public: string;
+            /**
+             * Format: date-time
+             * @description Since when it signs.
+             */
+            since: string;
+        };
         /** @description What there is to know of a kind. */
         KindPage: {
             /** @description What one wants to achieve by it. */
@@ -3871,6 +4151,32 @@ export interface components {
              * @description Until when it is asked for, at most a year.
              */
             until: string;
+        };
+        /** @description Evidence that is asked for. */
+        NewEvidence: {
+            /**
+             * Format: date-time
+             * @description Only what the server had learned by this moment counts, not before `as_of`; now if left out.
+             */
+            as_known_at?: string | null;
+            /**
+             * Format: date-time
+             * @description The moment that the figures are of; now if left out.
+             */
+            as_of?: string | null;
+            /** @description Why, at most 500 characters. */
+            because?: string | null;
+            /** @description Only clauses that satisfy one of these controls, at most 100; all clauses if there is none. */
+            controls?: string[];
+            /** @description Which nodes: CEL over labels, about and node.name, as they are now; all if left out. */
+            filter?: string | null;
+            /** @description The formats besides CSV. */
+            formats?: components["schemas"]["EvidenceFormat"][];
+            /**
+             * Format: date-time
+             * @description List also the deviations that were open at any time from here to `as_of`.
+             */
+            since?: string | null;
         };
         /** @description A freeze to be set. */
         NewFreeze: {
@@ -4390,6 +4696,28 @@ export interface components {
             /** @description Its version. */
             version: string;
             withdrawn?: components["schemas"]["Withdrawn"] | null;
+        };
+        /** @description What evidence answers. */
+        Question: {
+            /**
+             * Format: date-time
+             * @description What the server had learned by then counts.
+             */
+            as_known_at: string;
+            /**
+             * Format: date-time
+             * @description The moment that the figures are of.
+             */
+            as_of: string;
+            /** @description Only clauses that satisfy one of these controls; all clauses if there is none. */
+            controls: string[];
+            /** @description Which nodes: CEL over labels, about and node as they were when it was asked; all if there is none. */
+            filter?: string | null;
+            /**
+             * Format: date-time
+             * @description Deviations that were open at any time from here to that moment are listed too; only those of the moment if there is none.
+             */
+            since?: string | null;
         };
         /**
          * @description What is done to a clause's thing when something that it depends on was corrected.
@@ -4939,6 +5267,13 @@ export interface components {
          * @enum {string}
          */
         SwitchFrom: "clause" | "assignment" | "baseline" | "group";
+        /** @description Clauses and the nodes that have them. */
+        Tallied: {
+            /** @description The clauses. */
+            clauses: components["schemas"]["ClauseCounts"];
+            /** @description The nodes. */
+            nodes: components["schemas"]["NodeCounts"];
+        };
         /** @description A text diff in the unified form, from what was found to what is wanted. */
         TextDiff: {
             /** @description Whether it was cut at 8 KiB. */
@@ -8841,6 +9176,888 @@ export interface operations {
             };
             /** @description `missing`: there is nothing of this name */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_evidence: {
+        parameters: {
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_evidence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewEvidence"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_evidence_chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvidenceChain"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_evidence_chain_day: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                day: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DayChecked"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_evidence_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_api_evidence_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_evidence_no_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": number[];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_evidence_no_stop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Evidence"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -4,7 +4,7 @@ import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 
 /** The moment that is asked about, in the reader's zone; the address has it in UTC. */
-export function AsOf({ asOf, onAsOf }: { asOf: string; onAsOf: (asOf: string) => void }) {
+export function AsOf({ asOf, onAsOf, empty = 'as of now' }: { asOf: string; onAsOf: (asOf: string) => void; empty?: string }) {
   const chosen = (local: string) => {
     const at = new Date(local);
     if (!Number.isNaN(at.getTime())) onAsOf(`${at.toISOString().slice(0, 19)}Z`);
@@ -18,7 +18,7 @@ export function AsOf({ asOf, onAsOf }: { asOf: string; onAsOf: (asOf: string) =>
         onChange={(event) => chosen(event.target.value)}
         slotProps={{ htmlInput: { 'aria-label': 'As of', sx: { py: 0.75 } } }}
       />
-      {asOf ? <Button onClick={() => onAsOf('')}>Now</Button> : <Typography sx={{ color: 'text.secondary' }}>as of now</Typography>}
+      {asOf ? <Button onClick={() => onAsOf('')}>Now</Button> : <Typography sx={{ color: 'text.secondary' }}>{empty}</Typography>}
     </Box>
   );
 }

@@ -1,7 +1,9 @@
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
@@ -55,6 +57,9 @@ export function CompliancePage() {
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={compliance.error} />
         <AsOf asOf={asOf} onAsOf={(asOf) => set({ as_of: asOf, since: '' })} />
+        <Button component={RouterLink} to={`/compliance/evidence?${new URLSearchParams({ make: 'yes', filter, as_of: asOf })}`} sx={{ whiteSpace: 'nowrap' }}>
+          Prove it…
+        </Button>
         <CopiedCommand command={`constans compliance --by ${by}${asArgument(filter)}${asOf && ` --as-of ${asOf}`}`} />
       </Box>
       <QueryView query={compliance}>

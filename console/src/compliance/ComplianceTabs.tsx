@@ -6,6 +6,7 @@ const PAGES = [
   { to: '/compliance', name: 'Figures' },
   { to: '/compliance/controls', name: 'Controls' },
   { to: '/compliance/concessions', name: 'Concessions' },
+  { to: '/compliance/evidence', name: 'Evidence' },
 ];
 
 /** The pages of compliance. */

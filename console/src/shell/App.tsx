@@ -20,6 +20,7 @@ const NodesPage = lazy(() => import('../nodes/NodesPage').then((page) => ({ defa
 const DriftPage = lazy(() => import('../drift/DriftPage').then((page) => ({ default: page.DriftPage })));
 const CompliancePage = lazy(() => import('../compliance/CompliancePage').then((page) => ({ default: page.CompliancePage })));
 const ControlsPage = lazy(() => import('../controls/ControlsPage').then((page) => ({ default: page.ControlsPage })));
+const EvidencePage = lazy(() => import('../evidence/EvidencePage').then((page) => ({ default: page.EvidencePage })));
 const ConcessionsPage = lazy(() => import('../concessions/ConcessionsPage').then((page) => ({ default: page.ConcessionsPage })));
 const ChangesPage = lazy(() => import('../changes/ChangesPage').then((page) => ({ default: page.ChangesPage })));
 const ChangePage = lazy(() => import('../changes/ChangePage').then((page) => ({ default: page.ChangePage })));
@@ -60,6 +61,7 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="compliance" element={<CompliancePage />} />
             <Route path="compliance/controls" element={<ControlsPage />} />
             <Route path="compliance/concessions" element={<ConcessionsPage />} />
+            <Route path="compliance/evidence" element={<EvidencePage />} />
             <Route path="changes" element={<ChangesPage />} />
             <Route path="changes/:no" element={<ChangePage />} />
             <Route path="kits" element={<KitsPage />} />

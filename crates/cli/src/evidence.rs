@@ -185,6 +185,9 @@ async fn on_server(command: &EvidenceCommand) -> Result<(), ClientError> {
                 formats: formats(format),
                 because: because.clone(),
             };
+            if let Some(path) = save_as.as_deref().filter(|path| path.exists()) {
+                return Err(is_there(path, "name another file with --save-as"));
+            }
             let asked: Evidence = server.post("/api/evidence", &new).await?;
             if *no_wait {
                 if !server.says_json(&asked) {
@@ -264,10 +267,8 @@ async fn save(server: &Server, no: u32, save_as: Option<&Path>) -> Result<(), Cl
         )
     };
     if path.exists() {
-        return Err(ClientError::new(
-            format!("{} is there already", path.display()),
-            format!("name another file: constans evidence get E{no} --save-as FILE"),
-        ));
+        let hint = format!("name another file: constans evidence get E{no} --save-as FILE");
+        return Err(is_there(&path, hint));
     }
     let part = path.with_added_extension("part");
     let mut file =
@@ -299,6 +300,10 @@ async fn save(server: &Server, no: u32, save_as: Option<&Path>) -> Result<(), Cl
         verified.key
     );
     Ok(())
+}
+
+fn is_there(path: &Path, hint: impl Into<String>) -> ClientError {
+    ClientError::new(format!("{} is there already, and nothing is overwritten", path.display()), hint)
 }
 
 async fn wait(server: &Server, no: u32) -> Result<Evidence, ClientError> {

@@ -28,6 +28,8 @@ const GAPS_AT_ONCE: i64 = 10_000;
 /// More deviations than these are not listed: the period is too long.
 const MAX_DEVIATIONS: i64 = 5_000_000;
 const NO_STATE: &str = "no desired state was valid for it";
+const NO_CLAUSE: &str = "no clause is desired of it";
+const NO_CLAUSE_FOR_CONTROLS: &str = "no clause is desired of it for these controls";
 
 /// What is asked about.
 pub struct Asked<'a> {
@@ -107,7 +109,7 @@ pub async fn gather(
     let desired = Desired::read(&mut *reading, question, &nodes).await?;
     let mut left_out = BTreeMap::new();
     for node in &nodes {
-        let fact = node_fact(node, &desired);
+        let fact = node_fact(node, &desired, question);
         if let Some(because) = &fact.left_out {
             *left_out.entry(because.clone()).or_insert(0) += 1;
         }
@@ -180,6 +182,8 @@ struct Desired {
     history_of: HashMap<i32, usize>,
     /// Of each history: the change that gave the last state, and by what is desired the change that desired it.
     histories: Vec<(Option<i64>, HashMap<i32, i64>)>,
+    /// The states that desire a clause that is asked about.
+    with_clauses: HashSet<i64>,
 }
 
 impl Desired {
@@ -201,6 +205,13 @@ impl Desired {
             given.iter().flat_map(|(_, history)| history).filter_map(|given| given.state).collect();
         let states: Vec<i64> = states.into_iter().collect();
         let desired = evidence::desired_of_states(&mut *db, &states).await?;
+        let is_asked = |row: &&(ClauseOfStateRow, String)| {
+            let asked = &question.controls;
+            asked.is_empty() || row.0.satisfies.iter().any(|control| asked.contains(control))
+        };
+        let asked: HashSet<i32> = clauses.values().filter(is_asked).map(|(row, _)| row.desired).collect();
+        let has_asked = |(_, desired): &(&i64, &HashSet<i32>)| !desired.is_disjoint(&asked);
+        let with_clauses = desired.iter().filter(has_asked).map(|(state, _)| *state).collect();
         let (mut history_of, mut histories, mut changes) = (HashMap::new(), Vec::new(), HashSet::new());
         for (nodes, history) in given {
             history_of.extend(nodes.into_iter().map(|node| (node, histories.len())));
@@ -217,7 +228,7 @@ impl Desired {
         let numbers: Vec<i64> = changes.into_iter().collect();
         let changes = compliance::changes(&mut *db, &numbers).await?;
         let changes = changes.into_iter().map(|change| (change.no, change)).collect();
-        Ok(Self { clauses, changes, history_of, histories })
+        Ok(Self { clauses, changes, history_of, histories, with_clauses })
     }
 
     fn history(&self, node: i32) -> Option<&(Option<i64>, HashMap<i32, i64>)> {
@@ -235,8 +246,14 @@ impl Desired {
     }
 }
 
-fn node_fact(node: &PlacedRow, desired: &Desired) -> NodeFact {
+fn node_fact(node: &PlacedRow, desired: &Desired, question: &Question) -> NodeFact {
     let change = desired.history(node.no).and_then(|(last, _)| *last);
+    let left_out = match node.state {
+        None => Some(NO_STATE),
+        Some(state) if desired.with_clauses.contains(&state) => None,
+        Some(_) if question.controls.is_empty() => Some(NO_CLAUSE),
+        Some(_) => Some(NO_CLAUSE_FOR_CONTROLS),
+    };
     NodeFact {
         node: node.name.clone(),
         node_id: node.id.to_string(),
@@ -246,7 +263,7 @@ fn node_fact(node: &PlacedRow, desired: &Desired) -> NodeFact {
         since: change.and_then(|change| desired.changes.get(&change)).map(|change| change.ended_at.to_jiff()),
         change,
         examined: node.examined_until.map(|at| at.to_jiff()),
-        left_out: node.state.is_none().then(|| NO_STATE.to_owned()),
+        left_out: left_out.map(str::to_owned),
     }
 }
 
