@@ -32,6 +32,8 @@ await shot('drift', '/drift', 'Corrected after');
 await shot('change', `/changes/${process.env.CHANGE}`, 'Impact');
 await shot('release', '/kits/quay-base/1.5.0', 'The account guest must not exist.');
 await shot('kinds', '/kinds/service?find=start', 'What do you want to achieve?');
+await page.goto(process.env.EVIDENCE);
+await shot('evidence', undefined, 'By control');
 await page.emulateMedia({ colorScheme: 'dark' });
 await shot('overview-dark', '/', 'Needs attention');
 await browser.close();

@@ -60,10 +60,10 @@ export function MakeDialog({ asOf: firstAsOf, filter: firstFilter, control, onCl
   return (
     <Dialog open onClose={onClose} maxWidth="sm" fullWidth aria-labelledby="make-title">
       <DialogTitle id="make-title">Make evidence</DialogTitle>
-      <DialogContent sx={{ display: 'grid', gap: 1.5 }}>
+      <DialogContent sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr)', gap: 1.5 }}>
         <Moment name="Of the moment" value={asOf} onValue={setAsOf} empty="now" />
         <Moment name="As far as was known at" value={asKnownAt} onValue={setAsKnownAt} empty="now" />
-        <Moment name="With all deviations since" value={since} onValue={setSince} empty="only those of the moment" />
+        <Moment name="With all deviations since" value={since} onValue={setSince} empty="of the moment only" />
         <TextField
           label="Nodes where (CEL over labels, about, node.name; empty: all)"
           value={filter}
@@ -112,7 +112,7 @@ export function MakeDialog({ asOf: firstAsOf, filter: firstFilter, control, onCl
 function Moment({ name, value, onValue, empty }: { name: string; value: string; onValue: (value: string) => void; empty: string }) {
   return (
     <Box role="group" aria-label={name} sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
-      <Typography sx={{ width: 200 }}>{name}</Typography>
+      <Typography sx={{ width: 190 }}>{name}</Typography>
       <AsOf asOf={value} onAsOf={onValue} empty={empty} />
     </Box>
   );

@@ -629,6 +629,20 @@ mod tests {
             })),
             evidence(&json!({ "status": "removed", "ended_because": "it was kept for 90 days" })),
         ];
-        insta::assert_snapshot!(all.iter().map(|one| line(one) + "\n").collect::<String>(), @"");
+        insta::assert_snapshot!(all.iter().map(|one| line(one) + "\n").collect::<String>(), @r#"
+        E3    as of 2026-11-21 23:00:00 UTC, all nodes
+              waits
+              asked for by pia.lund 2026-11-23 06:40:00 UTC: "the auditor asked"
+        E3    as of 2026-11-21 23:00:00 UTC, all nodes
+              80 of 203 nodes
+              asked for by pia.lund 2026-11-23 06:40:00 UTC: "the auditor asked"
+        E3    as of 2026-11-21 23:00:00 UTC, as known at 2026-11-23 06:40:00 UTC, deviations since 2026-11-21 00:00:00 UTC, SK-9, nodes where labels.role == "gate"
+              made 2026-11-23 06:41:00 UTC, 9842 clauses on nodes, 1.2 MiB, kept until 2027-02-21 06:41:00 UTC
+              asked for by pia.lund 2026-11-23 06:40:00 UTC
+        E3    as of 2026-11-21 23:00:00 UTC, all nodes
+              removed
+              asked for by pia.lund 2026-11-23 06:40:00 UTC: "the auditor asked"
+              it was kept for 90 days
+        "#);
     }
 }

@@ -270,7 +270,7 @@ impl Server {
 pub fn mebibytes(bytes: u64) -> String {
     match bytes {
         0..=1_048_575 => format!("{} KiB", bytes.div_ceil(1024)),
-        _ => format!("{}.{} MiB", bytes >> 20, (bytes % (1 << 20)) * 10 >> 20),
+        _ => format!("{}.{} MiB", bytes >> 20, ((bytes % (1 << 20)) * 10) >> 20),
     }
 }
 

@@ -58,8 +58,8 @@ fn short(text: String) -> String {
 }
 
 /// Returns a moment to the second.
-fn moment(text: String) -> String {
-    text.get(..19).map_or_else(|| text.clone(), |seconds| seconds.replace('T', " "))
+fn moment(text: &str) -> String {
+    text.get(..19).map_or_else(|| text.to_owned(), |seconds| seconds.replace('T', " "))
 }
 
 /// The first nodes of a gap.

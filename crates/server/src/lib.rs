@@ -16,6 +16,7 @@ pub mod intake;
 pub mod jobs;
 pub mod launch;
 pub mod launch_error;
+pub mod learned;
 pub mod metrics;
 pub mod other_methods;
 pub mod page;

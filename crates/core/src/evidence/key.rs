@@ -108,7 +108,7 @@ pub fn check_keys(keys: &[KeyEntry]) -> Result<(), KeyFault> {
         return Err(KeyFault::None);
     }
     for (place, entry) in keys.iter().enumerate() {
-        if !bytes_of_hex(&entry.public).is_some_and(|public| id_of(&public) == entry.id) {
+        if bytes_of_hex(&entry.public).is_none_or(|public| id_of(&public) != entry.id) {
             return Err(KeyFault::Id(entry.id.clone()));
         }
         let before = place.checked_sub(1).map(|before| &keys[before]);

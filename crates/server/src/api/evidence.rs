@@ -2,10 +2,10 @@
 
 use super::compliance::{read_moment, read_moments};
 use crate::body::JsonBody;
-use crate::evidence::days::tree_of;
 use crate::evidence::worker::KEPT;
 use crate::followed::nodes_of;
 use crate::here::Here;
+use crate::learned::tree_of;
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::evidence::{self, EvidenceRow};

@@ -1,6 +1,6 @@
 //! Gathering evidence: every clause on every node as of one moment, in one snapshot of the database, counted again as it is written.
 
-use super::days::{ProofError, Prover};
+use crate::learned::{ProofError, Prover};
 use crate::problem::{ApiError, read_stored};
 use crate::store::clause_result::{self, DeviationOfPeriodRow, PlacedRow, ResultRow};
 use crate::store::compliance::{self, CountedRow, Dimension, HandedOutRow, Moment};
@@ -292,12 +292,12 @@ impl Writing<'_> {
             let result: ClauseResult = read_result(run, result)?;
             actual.insert((node, run, result.address.to_string()), actual_words(&result));
         }
-        waiting.into_iter().try_for_each(|row| self.write_one(row, &actual))
+        waiting.iter().try_for_each(|row| self.write_one(row, &actual))
     }
 
     fn write_one(
         &mut self,
-        row: ResultRow,
+        row: &ResultRow,
         actual: &HashMap<(i32, Uuid, String), String>,
     ) -> Result<(), GatherError> {
         let (Some(node), Some((clause, words))) =
@@ -305,7 +305,7 @@ impl Writing<'_> {
         else {
             return Err(GatherError::Miscounted("a clause".to_owned()));
         };
-        let result = counts_as(&row);
+        let result = counts_as(row);
         let found = (!matches!(result, ClauseCountsAs::Compliant | ClauseCountsAs::Unexamined))
             .then_some(())
             .and_then(|()| {

@@ -1,5 +1,4 @@
 //! Evidence: gathered from the history as of one moment, signed, and kept; the trees over what was learned each day.
 
-pub mod days;
 mod gather;
 pub mod worker;

@@ -146,7 +146,7 @@ async fn make(db: &PgPool, here: &Here, job: &JobRow, row: &EvidenceRow) -> Resu
     let mut noting = db.acquire().await?;
     let go_on = async |done, total| {
         let [done, total] = [done, total].map(|count| i64::try_from(count).unwrap_or(i64::MAX));
-        Ok(job::note(&mut *noting, job, None, done, total).await? == Claim::Held)
+        Ok(job::note(&mut noting, job, None, done, total).await? == Claim::Held)
     };
     let gathered = gather(db, &mut reading, &asked, &mut contents, go_on).await?;
     reading.commit().await?;

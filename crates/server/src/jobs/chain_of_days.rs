@@ -1,7 +1,7 @@
 //! Chains the days: what was learned on each that is over has one digest, noted in the database and in the protected folder.
 
 use crate::clock;
-use crate::evidence::days::tree_of;
+use crate::learned::tree_of;
 use crate::store::evidence;
 use crate::trust::NotedDays;
 use constans_core::evidence::{DayLink, hex};
@@ -49,7 +49,7 @@ pub async fn keep_chained(db: PgPool, noted: NotedDays, altered: Arc<AlteredDays
         match note(&db, &noted).await {
             Ok(days) => altered.set(days),
             Err(error) => {
-                tracing::warn!(%error, "the chain of days is not noted in the protected folder yet")
+                tracing::warn!(%error, "the chain of days is not noted in the protected folder yet");
             }
         }
         tokio::time::sleep(EVERY).await;

@@ -227,12 +227,12 @@ pub async fn histories(
     until: Timestamp,
     nodes: &[i32],
 ) -> sqlx::Result<Vec<(Vec<i32>, Vec<Given>)>> {
-    let rows: Vec<(Vec<i32>, Vec<i64>, Vec<Option<i64>>)> =
-        sqlx::query_as(include_str!("sql/evidence/histories.sql"))
-            .bind(until.to_sqlx())
-            .bind(nodes)
-            .fetch_all(db)
-            .await?;
+    type Row = (Vec<i32>, Vec<i64>, Vec<Option<i64>>);
+    let rows: Vec<Row> = sqlx::query_as(include_str!("sql/evidence/histories.sql"))
+        .bind(until.to_sqlx())
+        .bind(nodes)
+        .fetch_all(db)
+        .await?;
     let given = |(change, state)| Given { change, state };
     Ok(rows
         .into_iter()

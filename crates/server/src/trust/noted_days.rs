@@ -80,10 +80,10 @@ mod tests {
         let noted = NotedDays::new(folder.path());
         let first = DayLink::chained("", "2026-11-20".parse().unwrap(), 4, "aa".into());
         let second = DayLink::chained(&first.digest, "2026-11-21".parse().unwrap(), 0, "bb".into());
-        assert_eq!(noted.note(&[first.clone()]).unwrap(), []);
+        assert_eq!(noted.note(std::slice::from_ref(&first)).unwrap(), []);
         assert_eq!(noted.note(&[first.clone(), second.clone()]).unwrap(), []);
         let rewritten = DayLink::chained("", first.day, 3, "aa".into());
-        assert_eq!(noted.note(&[rewritten, second.clone()]).unwrap(), [first.clone()]);
+        assert_eq!(noted.note(&[rewritten, second.clone()]).unwrap(), std::slice::from_ref(&first));
         let days: Vec<DayLink> = noted.all().unwrap().into_values().collect();
         assert_eq!(days, [first.clone(), second.clone()]);
         // A line that was cut off by a crash is noted again.

@@ -3,8 +3,8 @@
 use crate::database::Database;
 use constans_core::evidence::learned::Learned;
 use constans_core::evidence::{check_chain, hex};
-use constans_server::evidence::days::{ProofError, Prover, tree_of};
 use constans_server::jobs::chain_of_days::chain_next;
+use constans_server::learned::{ProofError, Prover, tree_of};
 use constans_server::store::evidence;
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};
