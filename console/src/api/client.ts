@@ -87,6 +87,8 @@ export const api = {
     answer(client.GET('/api/compliance/moves', { params: { query }, signal })),
   compliance: (query: { by: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance', { params: { query }, signal })),
+  examinations: (query: { filter?: string; as_of?: string }, signal?: AbortSignal) =>
+    answer(client.GET('/api/compliance/examinations', { params: { query }, signal })),
   drift: (query: { by: string; filter?: string; since?: string }, signal?: AbortSignal) => answer(client.GET('/api/drift', { params: { query }, signal })),
   /** The first episodes of a period: open ones, then the newest. */
   driftEpisodes: (query: { filter?: string; since?: string; clause?: string; open?: boolean; size: number }, signal?: AbortSignal) =>

@@ -52,6 +52,13 @@ export function CompliancePage() {
     // The past alters only if a report comes late.
     refetchInterval: asOf ? false : undefined,
   });
+  const examinations = useQuery({
+    queryKey: ['examinations', filter, asOf],
+    queryFn: ({ signal }) => api.examinations({ filter: filter || undefined, as_of: asOf || undefined }, signal),
+    placeholderData: keepPreviousData,
+    meta: { isRefreshedByTimeOnly: true },
+    refetchInterval: asOf ? false : undefined,
+  });
   return (
     <Page title="Compliance" heading={<ComplianceTabs />}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
@@ -67,7 +74,7 @@ export function CompliancePage() {
           <>
             <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 1.3fr) minmax(0, 1fr)' }, gap: 2 }}>
               <Card>
-                <LeadingFigures compliance={compliance} />
+                <LeadingFigures compliance={compliance} examinations={examinations.data} />
                 <Box sx={{ mt: 1 }}>
                   <QueryView query={days}>
                     {(days) => <RateChart days={days} chosen={days.days.find(({ day }) => since.startsWith(day))?.day} onDay={chooseDay} />}

@@ -8,7 +8,7 @@ import { count } from '../words/words';
 import { rateWords } from './rate';
 
 /** Nodes without any deviation and with a critical one first; then the rates, with what is not known. */
-export function LeadingFigures({ compliance }: { compliance: Schemas['Compliance'] }) {
+export function LeadingFigures({ compliance, examinations }: { compliance: Schemas['Compliance']; examinations?: Schemas['Examinations'] }) {
   const { nodes, clauses } = compliance;
   const counted = nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded;
   const all = clauses.compliant + clauses.noncompliant + clauses.conceded + clauses.unexamined + clauses.unknown;
@@ -50,6 +50,14 @@ export function LeadingFigures({ compliance }: { compliance: Schemas['Compliance
       </Box>
       <Box sx={{ color: 'text.secondary' }}>
         <Typography sx={{ fontSize: 14 }}>as of {exact(compliance.as_of)}</Typography>
+        {examinations?.oldest_node && examinations.oldest_at && (
+          <Typography sx={{ fontSize: 14 }}>
+            oldest examination that counts: {exact(examinations.oldest_at)},{' '}
+            <Link component={RouterLink} to={`/nodes/${examinations.oldest_node}`}>
+              {examinations.oldest_node}
+            </Link>
+          </Typography>
+        )}
         {nodes.conceded > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.conceded, 'node')} with only conceded deviations</Typography>}
         {nodes.not_known > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.not_known, 'node')} not wholly known</Typography>}
         {withoutClauses > 0 && (

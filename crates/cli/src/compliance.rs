@@ -6,7 +6,7 @@ use clap::Args;
 use constans_core::compliance::{ClauseCounts, DeviationCause, NodeCounts, OVERDUE, Rate};
 use constans_terminal::{count, harmless, time};
 use constans_wire::compliance::{
-    Compliance, ComplianceDay, ComplianceDays, ComplianceMoves, ComplianceRow, NamedChange,
+    Compliance, ComplianceDay, ComplianceDays, ComplianceMoves, ComplianceRow, Examinations, NamedChange,
 };
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::fmt::Write as _;
@@ -68,7 +68,11 @@ pub async fn run(arguments: &ComplianceArguments) -> Result<(), ClientError> {
         let given = [("by", by.clone()), ("filter", filter.clone())].into_iter().chain(moments);
         let compliance: Compliance = server.get(&address("/api/compliance", given)).await?;
         if !server.says_json(&compliance) {
-            print!("{}", shown(&compliance, by.as_deref()));
+            let given =
+                [("filter", filter.clone()), ("as_of", as_of.clone()), ("as_known_at", as_known_at.clone())];
+            let examinations: Examinations =
+                server.get(&address("/api/compliance/examinations", given)).await?;
+            print!("{}{}", shown(&compliance, by.as_deref()), relied_on(&examinations));
         }
     }
     Ok(())
@@ -176,6 +180,16 @@ fn points(basis_points: i64) -> String {
     };
     let size = basis_points.unsigned_abs();
     format!("{sign}{}.{:02}", size / 100, size % 100)
+}
+
+/// How old what the figures rely on is.
+fn relied_on(examinations: &Examinations) -> String {
+    match (&examinations.oldest_node, examinations.oldest_at) {
+        (Some(node), Some(at)) => {
+            format!("oldest examination that counts: {}, of {}\n", time(at), harmless(node))
+        }
+        _ => "no examination counts\n".to_owned(),
+    }
 }
 
 fn shown(compliance: &Compliance, by: Option<&str>) -> String {

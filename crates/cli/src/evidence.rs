@@ -34,6 +34,8 @@ pub struct EvidenceArguments {
 /// A format, as it is written on the command line.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum FormatArgument {
+    /// Nothing else
+    Csv,
     /// One JSON document
     Json,
     /// A page that prints well
@@ -246,6 +248,7 @@ async fn on_server(command: &EvidenceCommand) -> Result<(), ClientError> {
 fn formats(given: &[FormatArgument]) -> BTreeSet<EvidenceFormat> {
     use EvidenceFormat::{Html, Json, Oscal, Xlsx};
     let one = |format: &FormatArgument| match format {
+        FormatArgument::Csv => Vec::new(),
         FormatArgument::Json => vec![Json],
         FormatArgument::Html => vec![Html],
         FormatArgument::Xlsx => vec![Xlsx],

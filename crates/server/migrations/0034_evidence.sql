@@ -46,3 +46,7 @@ alter table job
     alter column change drop not null,
     add column evidence bigint references evidence (no),
     add check ((change is null) <> (evidence is null));
+
+-- Of a day whose rows are no longer all kept: its leaves, so that what is left of them stays proven.
+alter table learned_day add column leaves bytea;
+alter table learned_day alter column leaves set storage external;

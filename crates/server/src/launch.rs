@@ -13,7 +13,9 @@ use crate::intake::batch::Batcher;
 use crate::jobs::chain_of_days::AlteredDays;
 use crate::jobs::refused_requests::RefusedRequests;
 use crate::jobs::waker::Waker;
-use crate::jobs::{audit_chain, chain_of_days, day_figures, followed_filters, node_events, partitions};
+use crate::jobs::{
+    audit_chain, chain_of_days, day_figures, followed_filters, node_events, partitions, retention,
+};
 use crate::launch_error::LaunchError;
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
@@ -74,6 +76,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(audit_chain::keep_chained(db.clone()));
     tokio::spawn(day_figures::keep_up_to_date(db.clone()));
     let altered_days = Arc::new(AlteredDays::default());
+    tokio::spawn(retention::keep_tidy(db.clone(), settings.keep_history));
     tokio::spawn(chain_of_days::keep_chained(db.clone(), days.clone(), altered_days.clone()));
     let waker = Waker::begin(db.clone());
     tokio::spawn(followed_filters::keep_following(db.clone(), waker.clone()));

@@ -2,6 +2,7 @@
 
 use crate::store::day_figure::end_of;
 use crate::store::evidence::{self, LearnedRow};
+use crate::store::retention;
 use constans_core::evidence::learned::Learned;
 use constans_core::evidence::merkle::{Hash, Tree};
 use constans_core::evidence::{DayLink, Proof, hex};
@@ -14,12 +15,15 @@ use std::collections::BTreeMap;
 /// So many leaves of trees are kept in memory at once: about 128 MB.
 const MAX_LEAVES: usize = 2_000_000;
 
-/// Returns the tree over what was learned on a day in UTC.
+/// Returns the tree over what was learned on a day in UTC: over its rows, or over its leaves, if not all rows are kept.
 ///
 /// # Errors
 ///
 /// Returns why the database did not answer.
 pub async fn tree_of(db: &mut PgConnection, day: Date) -> sqlx::Result<Tree> {
+    if let Some(kept) = retention::leaves(&mut *db, day).await? {
+        return Ok(Tree::of(kept.as_chunks().0.to_vec()));
+    }
     let mut leaves = Vec::new();
     let from = day.yesterday().map_or(Timestamp::MIN, end_of);
     evidence::learned(db, from, end_of(day), |row| leaves.push(leaf_of(&row))).await?;

@@ -50,6 +50,9 @@ pub struct Settings {
     /// Number of nodes that this server is sized for: its machine and PostgreSQL are compared with that
     #[arg(long, value_name = "NODES", default_value_t = 1_000, value_parser = clap::value_parser!(u64).range(1..=1_000_000))]
     pub expect: u64,
+    /// Number of days for which any moment can be asked about and proven; what ended before is deleted, figures of days stay
+    #[arg(long, value_name = "DAYS", default_value_t = 400, value_parser = clap::value_parser!(u32).range(2..=36_500))]
+    pub keep_history: u32,
     /// Goes by the clock in this file, which a test or the demo moves, and not by the system's
     #[arg(long, value_name = "FILE", hide = true)]
     pub clock: Option<PathBuf>,

@@ -31,6 +31,22 @@ pub struct Compliance {
     pub has_more_rows: bool,
 }
 
+/// The examinations that the figures of a moment rely on: the last full runs of nodes of which something is known.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Examinations {
+    /// The moment that the figures are of.
+    pub as_of: Timestamp,
+    /// What the server had learned by then counts.
+    pub as_known_at: Timestamp,
+    /// Number of nodes whose last full run counts.
+    pub nodes: u64,
+    /// The node whose last full run is the oldest of them.
+    pub oldest_node: Option<String>,
+    /// When that was, at the earliest.
+    pub oldest_at: Option<Timestamp>,
+}
+
 /// The compliance of one key of a dimension.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -63,6 +63,11 @@ impl Tree {
         }
     }
 
+    /// Returns its leaves, sorted.
+    pub fn leaves(&self) -> &[Hash] {
+        &self.leaves
+    }
+
     /// Returns how many leaves it has.
     pub fn len(&self) -> usize {
         self.leaves.len()

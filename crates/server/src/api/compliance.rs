@@ -2,22 +2,24 @@
 
 use super::overview::{Narrowed, narrowed, undecided};
 use crate::problem::{Answer, ApiError};
+use crate::store::clause_result;
 use crate::store::compliance::{self, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment};
 use crate::store::control;
 use crate::store::day_figure::{self, end_of};
 use crate::store::narrowing::Narrowing;
+use crate::store::retention;
 use crate::trust::{Allowed, NodeRead};
 use constans_core::compliance::{Moved, Rate, moves as gather_moves};
 use constans_core::words::check_label;
 use constans_wire::compliance::{
-    Compliance, ComplianceDay, ComplianceDays, ComplianceMoves, ComplianceRow, NamedChange,
+    Compliance, ComplianceDay, ComplianceDays, ComplianceMoves, ComplianceRow, Examinations, NamedChange,
 };
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan as _};
 use rocket::serde::json::Json;
 use rocket::{State, get};
-use sqlx::PgPool;
+use sqlx::{PgExecutor, PgPool};
 use std::collections::BTreeMap;
 
 /// How many days are shown if nobody asks for another number, and at most.
@@ -47,6 +49,7 @@ pub async fn figures(
     let (at, known_at) = read_moments(as_of, as_known_at, now)?;
     let moment = Moment { at, known_at, is_now: at == now };
     let db = db.inner();
+    refuse_deleted(db, "as_of", at).await?;
     let Narrowed { by: narrowing, undecidable } = narrowed(db, filter, now).await?;
     let undecidable = undecidable + undecided(db, &narrowing).await?;
     let all = compliance::count(db, &narrowing, &[moment], None).await?.pop().unwrap_or_default();
@@ -72,6 +75,35 @@ pub async fn figures(
         rate_with_concessions_basis_points: clauses.rate_with_concessions().map(Rate::basis_points),
         rows: rows.into_iter().map(|row| shown(row, &titles)).collect(),
         has_more_rows,
+    }))
+}
+
+/// The examinations that the figures rely on: how old the oldest of them is, and of which node.
+#[utoipa::path(tag = "compliance", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
+    ("filter" = Option<String>, Query, description = "CEL over labels, about and node, as they are now"),
+    ("as_of" = Option<String>, Query, description = "The moment, as 2026-11-21T23:00:00Z; now if left out"),
+    ("as_known_at" = Option<String>, Query, description = "Only what the server had learned by this moment counts, not before `as_of`; now if left out"),
+), responses((status = 200, body = Examinations)))]
+#[get("/api/compliance/examinations?<filter>&<as_of>&<as_known_at>")]
+pub async fn examinations(
+    filter: Option<&str>,
+    as_of: Option<&str>,
+    as_known_at: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<Examinations> {
+    let now = crate::clock::now();
+    let (as_of, as_known_at) = read_moments(as_of, as_known_at, now)?;
+    let moment = Moment { at: as_of, known_at: as_known_at, is_now: as_of == now };
+    refuse_deleted(db.inner(), "as_of", as_of).await?;
+    let Narrowed { by, .. } = narrowed(db.inner(), filter, now).await?;
+    let row = clause_result::relied_on(db.inner(), &by, moment).await?;
+    Ok(Json(Examinations {
+        as_of,
+        as_known_at,
+        nodes: row.nodes.unsigned_abs(),
+        oldest_node: row.oldest_node,
+        oldest_at: row.oldest_at.map(|at| at.to_jiff()),
     }))
 }
 
@@ -125,6 +157,9 @@ pub async fn days(
         .collect();
     let missing: Vec<(Date, Timestamp)> =
         ends.iter().filter(|(day, _)| !by_day.contains_key(day)).copied().collect();
+    if let Some((_, at)) = missing.first() {
+        refuse_deleted(db, "days", *at).await?;
+    }
     let moments: Vec<Moment> =
         missing.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: false }).collect();
     let rows = compliance::count(db, &narrowing, &moments, None).await?;
@@ -177,6 +212,7 @@ pub async fn moves(
         ));
     }
     let db = db.inner();
+    refuse_deleted(db, "since", since).await?;
     let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
     let moments = [since, at].map(|at| Moment { at, known_at, is_now: false });
     let rows = compliance::count(db, &narrowing, &moments, None).await?;
@@ -226,6 +262,27 @@ pub fn read_moments(
         return Err(ApiError::invalid("as_known_at", format!("nothing of {at} was known before it")));
     }
     Ok((at, known_at))
+}
+
+/// Refuses a moment of which the history is no longer kept.
+///
+/// # Errors
+///
+/// Returns since when it is kept, or why the database did not answer.
+pub async fn refuse_deleted(
+    db: impl PgExecutor<'_>,
+    field: &'static str,
+    at: Timestamp,
+) -> Result<(), ApiError> {
+    match retention::last_deleted(db).await?.map(end_of) {
+        Some(since) if at < since => Err(ApiError::invalid(
+            field,
+            format!(
+                "the history is kept since {since} (the server's --keep-history); of days before, `days` has figures"
+            ),
+        )),
+        _ => Ok(()),
+    }
 }
 
 fn dimension(written: &str) -> Result<Dimension, ApiError> {

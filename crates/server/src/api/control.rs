@@ -1,6 +1,6 @@
 //! Controls: the catalogue, how far the fleet meets it, and its gaps.
 
-use super::compliance::read_moments;
+use super::compliance::{read_moments, refuse_deleted};
 use super::overview::{Narrowed, narrowed};
 use crate::body::JsonBody;
 use crate::followed::put_in_scopes;
@@ -48,6 +48,7 @@ pub async fn list(
     let (at, known_at) = read_moments(as_of, as_known_at, now)?;
     let moment = Moment { at, known_at, is_now: at == now };
     let db = db.inner();
+    refuse_deleted(db, "as_of", at).await?;
     let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
     let row = control::at(db, at).await?;
     let catalogue = row.as_ref().map(read_catalogue).transpose()?.unwrap_or_default();

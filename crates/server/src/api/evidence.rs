@@ -1,6 +1,6 @@
 //! Evidence: asked for, listed, taken away; and the chain of days that it rests on.
 
-use super::compliance::{read_moment, read_moments};
+use super::compliance::{read_moment, read_moments, refuse_deleted};
 use crate::body::JsonBody;
 use crate::evidence::worker::KEPT;
 use crate::followed::nodes_of;
@@ -110,6 +110,7 @@ async fn question(db: &mut PgConnection, wanted: &NewEvidence) -> Result<Questio
             ));
         }
     }
+    refuse_deleted(&mut *db, "as_of", wanted.since.unwrap_or(as_of).min(as_of)).await?;
     if let Some(because) = &wanted.because {
         check_reason(because).map_err(|wrong| ApiError::invalid("because", wrong))?;
     }

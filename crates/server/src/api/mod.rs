@@ -76,6 +76,7 @@ pub fn routes() -> Vec<Route> {
         clauses::list,
         compliance::figures,
         compliance::days,
+        compliance::examinations,
         compliance::moves,
         concession::list,
         concession::show,

@@ -16,6 +16,7 @@ use constans_core::evidence::{
 use constans_core::run::ClauseResult;
 use constans_core::state::Clause;
 use constans_evidence::{ConcessionFact, Contents, GapFact, NodeFact};
+use jiff::Timestamp;
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -118,6 +119,7 @@ pub async fn gather(
     let total = nodes.len();
     let mut writing = Writing {
         db,
+        at: question.as_of,
         nodes: nodes.iter().map(|node| (node.no, node)).collect(),
         desired: &desired,
         contents,
@@ -270,6 +272,7 @@ fn node_fact(node: &PlacedRow, desired: &Desired, question: &Question) -> NodeFa
 /// The clauses that are being written.
 struct Writing<'a> {
     db: &'a PgPool,
+    at: Timestamp,
     nodes: HashMap<i32, &'a PlacedRow>,
     desired: &'a Desired,
     contents: &'a mut Contents,
@@ -286,7 +289,8 @@ impl Writing<'_> {
         let runs: HashSet<(i32, Uuid)> =
             waiting.iter().filter_map(|row| Some((row.node, row.run?))).collect();
         // Runs are never altered: it matters not that these are read apart from the snapshot.
-        let found = if runs.is_empty() { Vec::new() } else { evidence::found(self.db, &runs).await? };
+        let found =
+            if runs.is_empty() { Vec::new() } else { evidence::found(self.db, &runs, self.at).await? };
         let mut actual: HashMap<(i32, Uuid, String), String> = HashMap::new();
         for (node, run, result) in found {
             let result: ClauseResult = read_result(run, result)?;

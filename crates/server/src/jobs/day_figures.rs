@@ -4,6 +4,7 @@ use crate::clock;
 use crate::store::compliance::{Moment, count};
 use crate::store::day_figure::{self, DAYS_KEPT, end_of};
 use crate::store::narrowing::Narrowing;
+use crate::store::retention;
 use jiff::ToSpan as _;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -46,6 +47,9 @@ pub async fn bring_up_to_date(db: &PgPool) -> sqlx::Result<usize> {
     let now = clock::now();
     let today = now.to_zoned(TimeZone::UTC).date();
     let oldest = first.to_jiff().max(today.saturating_sub(DAYS_KEPT.days()));
+    // Of days whose history is deleted the figures stay as they are.
+    let deleted = retention::last_deleted(&mut *transaction).await?;
+    let oldest = deleted.and_then(|day| day.tomorrow().ok()).map_or(oldest, |kept| oldest.max(kept));
     let kept: BTreeSet<Date> = day_figure::between(&mut *transaction, oldest, today)
         .await?
         .into_iter()

@@ -48,22 +48,51 @@ pub async fn nodes(
 ) -> sqlx::Result<Vec<PlacedRow>> {
     let mut query = QueryBuilder::new("");
     push_placed(&mut query, narrowing, &[moment]);
-    query.push(
+    query.push(format!(
         " select p.no, p.id, p.name, p.state, s.digest, pl.stage, pl.groups, e.examined_from, e.examined_until, e.run, e.mode, e.examined_learned
             from placed p cross join moment m left join effective_state s on s.id = p.state left join placement pl on pl.id = p.placement
-                left join lateral (
-                    select * from (
-                        (select case when r.last_at <= m.at and r.last_learned_at <= m.known_at then r.last_at
-                                    else greatest(r.first_at, least(m.at, m.known_at) - make_interval(secs => r.largest_gap_ms / 1000.0)) end as examined_from,
-                                least(r.last_at, m.at) as examined_until, r.run, r.mode, least(r.last_learned_at, m.known_at) as examined_learned
-                            from run_span r where r.node = p.id and r.first_at <= m.at and r.first_learned_at <= m.known_at order by r.last_at desc limit 1)
-                        union all
-                        (select r.began, r.began, r.run, r.mode, r.learned_at from run r
-                            where r.node = p.id and r.began <= m.at and r.learned_at <= m.known_at and not r.partial order by r.began desc limit 1)
-                    ) either order by examined_until desc, run nulls last limit 1) e on true
-            order by p.name, p.no",
-    );
+                left join {LAST_RUN} on true order by p.name, p.no"
+    ));
     query.build_query_as().persistent(false).fetch_all(db).await
+}
+
+/// The last full run of a node `p` before a moment `m`, as far as was known.
+const LAST_RUN: &str = "lateral (
+        select * from (
+            (select case when r.last_at <= m.at and r.last_learned_at <= m.known_at then r.last_at
+                        else greatest(r.first_at, least(m.at, m.known_at) - make_interval(secs => r.largest_gap_ms / 1000.0)) end as examined_from,
+                    least(r.last_at, m.at) as examined_until, r.run, r.mode, least(r.last_learned_at, m.known_at) as examined_learned
+                from run_span r where r.node = p.id and r.first_at <= m.at and r.first_learned_at <= m.known_at order by r.last_at desc limit 1)
+            union all
+            (select r.began, r.began, r.run, r.mode, r.learned_at from run r
+                where r.node = p.id and r.began <= m.at and r.learned_at <= m.known_at and not r.partial order by r.began desc limit 1)
+        ) either order by examined_until desc, run nulls last limit 1) e";
+
+/// The examinations that figures rely on.
+#[derive(Debug, Default, sqlx::FromRow)]
+pub struct ReliedOnRow {
+    /// Number of nodes whose last full run counts.
+    pub nodes: i64,
+    /// The node whose last full run is the oldest of them.
+    pub oldest_node: Option<String>,
+    /// When that was, at the earliest.
+    pub oldest_at: Option<SqlTimestamp>,
+}
+
+/// Returns which examinations the figures of a list rely on at a moment: the last full runs of nodes of which something is known.
+pub async fn relied_on(
+    db: impl PgExecutor<'_>,
+    narrowing: &Narrowing,
+    moment: Moment,
+) -> sqlx::Result<ReliedOnRow> {
+    let mut query = QueryBuilder::new("");
+    push_placed(&mut query, narrowing, &[moment]);
+    query.push(format!(
+        ", relied_on as materialized (select p.name, e.examined_from from placed p cross join moment m join placement pl on pl.id = p.placement cross join {LAST_RUN}
+                where p.state is not null and e.examined_until + make_interval(secs => pl.overdue_secs) > m.at)
+            select count(*) as nodes, (array_agg(name order by examined_from, name))[1] as oldest_node, min(examined_from) as oldest_at from relied_on"
+    ));
+    query.build_query_as().persistent(false).fetch_one(db).await
 }
 
 /// A clause on a node at a moment.

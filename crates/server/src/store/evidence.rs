@@ -240,13 +240,20 @@ pub async fn histories(
         .collect())
 }
 
-/// Returns what runs found of clauses that were not in line, by the numbers of their nodes.
+/// Returns what runs found of clauses that were not in line, by the numbers of their nodes. If a run is no longer kept, the last one
+/// before a moment is taken: what stands is found again by each.
 pub async fn found(
     db: impl PgExecutor<'_>,
     runs: &HashSet<(i32, Uuid)>,
+    at: Timestamp,
 ) -> sqlx::Result<Vec<(i32, Uuid, Value)>> {
     let (nodes, runs): (Vec<i32>, Vec<Uuid>) = runs.iter().copied().unzip();
-    sqlx::query_as(include_str!("sql/evidence/found.sql")).bind(nodes).bind(runs).fetch_all(db).await
+    sqlx::query_as(include_str!("sql/evidence/found.sql"))
+        .bind(nodes)
+        .bind(runs)
+        .bind(at.to_sqlx())
+        .fetch_all(db)
+        .await
 }
 
 /// A concession that was in force at a moment.

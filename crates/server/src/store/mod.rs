@@ -32,6 +32,7 @@ pub mod recovery;
 pub mod refused_request;
 pub mod release;
 pub mod report_text;
+pub mod retention;
 pub mod run;
 pub mod stage;
 pub mod token;

@@ -12,12 +12,17 @@ mod truth;
 
 use constans_clock::MovedClock;
 use constans_core::compliance::{ClauseCounts, Move, moves};
+use constans_core::evidence::hex;
+use constans_server::jobs::chain_of_days::chain_next;
 use constans_server::jobs::day_figures::bring_up_to_date;
+use constans_server::jobs::retention::delete_old;
+use constans_server::learned::tree_of;
 use constans_server::store::clause_result::{self, ResultRow};
 use constans_server::store::compliance::{CountedRow, Dimension, Moment, count, moved, nodes};
 use constans_server::store::day_figure::{self, end_of};
 use constans_server::store::evidence;
 use constans_server::store::narrowing::Narrowing;
+use constans_server::store::retention;
 use database::Database;
 use jiff::ToSpan as _;
 use jiff::tz::TimeZone;
@@ -39,7 +44,7 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
     let clock = MovedClock::create(&folder.path().join("clock"), tale::BEGIN).unwrap();
     constans_server::clock::go_by(clock.clock().unwrap());
     let database = Database::fresh().await;
-    let (mut equal_runs, mut conceded) = (0, 0);
+    let (mut equal_runs, mut conceded, mut deleted) = (0, 0, 0);
     for seed in 0..histories {
         let mut random = Random::new(seed);
         let tale = Tale::tell(&database, &clock, &mut random).await;
@@ -53,16 +58,18 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
         for _ in 0..QUESTIONS {
             compare(&database, &tale, tale.moments(&mut random), seed).await;
         }
+        deleted += old_is_deleted(&database, &tale, &mut random, seed).await;
         conceded += tale.truth.concessions.len();
         equal_runs += database
             .value::<i64>("select coalesce(sum(count - 1), 0)::bigint from run_span where run is not null")
             .await;
         database
-            .run("truncate node, concession, change, placement, effective_state, clause, desired_clause, clause_address, run, day_figure, day_mark cascade")
+            .run("truncate node, concession, change, placement, effective_state, clause, desired_clause, clause_address, run, day_figure, day_mark, learned_day cascade")
             .await;
     }
     assert!(equal_runs > 0, "deviations were found again");
     assert!(conceded > 0, "some deviations were conceded");
+    assert!(deleted > 0, "some deviations were deleted");
 }
 
 /// Asks about some moments at once, by every dimension.
@@ -114,6 +121,38 @@ async fn ask(database: &Database, tale: &Tale, moments: &[Moment], seed: u64) {
         let of_found = found.get(&None).map(|row| row.compliant);
         assert_eq!(all.map(|row| row.compliant), of_found, "no concession raises the rate, {asked}");
     }
+}
+
+/// What is deleted since it is old alters no answer about what is kept, and what is left of a day stays proven.
+async fn old_is_deleted(database: &Database, tale: &Tale, random: &mut Random, seed: u64) -> i64 {
+    let pool = &database.pool;
+    while chain_next(pool).await.unwrap() > 0 {}
+    let days = evidence::days(pool).await.unwrap();
+    let (rows, open) = (
+        "select count(*) from deviation where until_at is not null",
+        "select count(*) from deviation where until_at is null",
+    );
+    let before = (database.value::<i64>(rows).await, database.value::<i64>(open).await);
+    delete_old(pool, 4).await.unwrap();
+    let after = (database.value::<i64>(rows).await, database.value::<i64>(open).await);
+    assert!(after.0 <= before.0 && after.1 == before.1, "history {seed}: {before:?} {after:?}");
+    let Some(since) = retention::last_deleted(pool).await.unwrap().map(end_of) else { return 0 };
+    let old =
+        format!("select count(*) from deviation where until_at < '{since}' and until_learned_at < '{since}'");
+    assert_eq!(database.value::<i64>(&old).await, 0, "history {seed}");
+    let moments: Vec<Moment> = (0..2 * QUESTIONS)
+        .map(|question| tale.moment(random, question))
+        .filter(|moment| !moment.is_now && moment.at >= since)
+        .take(QUESTIONS)
+        .collect();
+    if !moments.is_empty() {
+        ask(database, tale, &moments, seed).await;
+    }
+    for link in days {
+        let tree = tree_of(&mut database.connection().await, link.day).await.unwrap();
+        assert_eq!(hex(&tree.root()), link.root, "history {seed}, {}", link.day);
+    }
+    before.0 - after.0
 }
 
 /// Every clause on every node one by one, as evidence has them.

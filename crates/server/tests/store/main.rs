@@ -17,4 +17,5 @@ mod node;
 mod page;
 mod people;
 mod repeated_runs;
+mod retention;
 mod statements;

@@ -1,0 +1,89 @@
+//! Deletes what is too old to be kept, in steps: what a moment that is still kept needs stays, and so does what proves it.
+
+use crate::clock;
+use crate::learned::tree_of;
+use crate::store::day_figure::{DAYS_KEPT, end_of};
+use crate::store::retention::{self, AT_ONCE, Old};
+use constans_core::evidence::hex;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, ToSpan as _};
+use sqlx::PgPool;
+use std::time::Duration;
+
+const EVERY: Duration = Duration::from_secs(600);
+/// Between two steps, so that others get on.
+const PAUSE: Duration = Duration::from_millis(50);
+/// So long jobs are kept that ended.
+const JOBS_KEPT: SignedDuration = SignedDuration::from_hours(90 * 24);
+
+/// Goes on deleting; any moment of so many days can be asked about.
+pub async fn keep_tidy(db: PgPool, days: u32) {
+    loop {
+        if let Err(error) = delete_old(&db, days).await {
+            tracing::warn!(%error, "what is too old is not deleted yet");
+        }
+        tokio::time::sleep(EVERY).await;
+    }
+}
+
+/// Deletes all that is older than so many days. Returns how many rows.
+///
+/// Days are deleted from only once they are chained, and only if the rows are those that were chained: what somebody altered stays to
+/// be looked at.
+///
+/// # Errors
+///
+/// Returns why the database did not.
+pub async fn delete_old(db: &PgPool, days: u32) -> sqlx::Result<u64> {
+    let first = clock::now().to_zoned(TimeZone::UTC).date().saturating_sub(i64::from(days).days());
+    let mut deleted = 0;
+    while chained_leaves(db, first).await? {}
+    let until = retention::last_deleted(db).await?.map(end_of);
+    for old in Old::ALL {
+        let before = match (old, until) {
+            (Old::Jobs, _) => clock::now() - JOBS_KEPT,
+            (_, Some(until)) => until,
+            (_, None) => continue,
+        };
+        loop {
+            let rows = retention::delete(db, old, before).await?;
+            deleted += rows;
+            if rows < AT_ONCE {
+                break;
+            }
+            tokio::time::sleep(PAUSE).await;
+        }
+    }
+    if let Some(until) = until {
+        let mut transaction = db.begin().await?;
+        if retention::try_lock(&mut *transaction).await? {
+            let month = until.to_zoned(TimeZone::UTC).date().first_of_month();
+            for name in retention::drop_partitions(&mut transaction, month).await? {
+                tracing::info!(name, "a month of runs was dropped");
+            }
+            transaction.commit().await?;
+        }
+    }
+    Ok(deleted)
+}
+
+/// Keeps the leaves of some days before a day in place of their rows. Returns whether there may be more.
+async fn chained_leaves(db: &PgPool, before: jiff::civil::Date) -> sqlx::Result<bool> {
+    let mut transaction = db.begin().await?;
+    if !retention::try_lock(&mut *transaction).await? {
+        return Ok(false);
+    }
+    let without_figures = clock::now().to_zoned(TimeZone::UTC).date().saturating_sub(DAYS_KEPT.days());
+    let days = retention::next_days(&mut *transaction, before, without_figures).await?;
+    for (day, rows, root) in &days {
+        let tree = tree_of(&mut transaction, *day).await?;
+        if hex(&tree.root()) != *root || i64::try_from(tree.len()) != Ok(*rows) {
+            tracing::error!(%day, "the history was altered: nothing from this day on is deleted");
+            transaction.commit().await?;
+            return Ok(false);
+        }
+        retention::keep_leaves(&mut *transaction, *day, &tree.leaves().concat()).await?;
+    }
+    transaction.commit().await?;
+    Ok(!days.is_empty())
+}

@@ -1,0 +1,125 @@
+//! What is too old to be kept: deleted in steps, so that nothing waits for it.
+
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff_sqlx::{Date as SqlDate, ToSqlx as _};
+use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
+
+/// This many rows are deleted by one statement.
+pub const AT_ONCE: u64 = 10_000;
+
+/// What is deleted once it ended before a moment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Old {
+    /// Deviations.
+    Deviations,
+    /// Times for which nothing was known of a node.
+    Gaps,
+    /// Windows of drifts.
+    Doubts,
+    /// Spans of runs that found the same.
+    RunSpans,
+    /// Spans of check-ins.
+    Contacts,
+    /// Episodes of drift.
+    Episodes,
+    /// What nodes were called and labelled, and what they said of themselves.
+    Attributes,
+    /// Long work.
+    Jobs,
+}
+
+impl Old {
+    /// All of them.
+    pub const ALL: [Self; 8] = [
+        Self::Deviations,
+        Self::Gaps,
+        Self::Doubts,
+        Self::RunSpans,
+        Self::Contacts,
+        Self::Episodes,
+        Self::Attributes,
+        Self::Jobs,
+    ];
+
+    fn statement(self) -> &'static str {
+        match self {
+            Self::Deviations => include_str!("sql/retention/deviations.sql"),
+            Self::Gaps => include_str!("sql/retention/gaps.sql"),
+            Self::Doubts => include_str!("sql/retention/doubts.sql"),
+            Self::RunSpans => include_str!("sql/retention/run_spans.sql"),
+            Self::Contacts => include_str!("sql/retention/contacts.sql"),
+            Self::Episodes => include_str!("sql/retention/episodes.sql"),
+            Self::Attributes => include_str!("sql/retention/attributes.sql"),
+            Self::Jobs => include_str!("sql/retention/jobs.sql"),
+        }
+    }
+}
+
+/// Deletes some of what ended before a moment; returns how many rows.
+pub async fn delete(db: impl PgExecutor<'_>, old: Old, before: Timestamp) -> sqlx::Result<u64> {
+    let most = i64::try_from(AT_ONCE).unwrap_or(i64::MAX);
+    let deleted = sqlx::query(old.statement()).bind(before.to_sqlx()).bind(most).execute(db).await?;
+    Ok(deleted.rows_affected())
+}
+
+/// Takes the right to delete until the transaction ends, unless another process has it.
+pub async fn try_lock(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
+    sqlx::query_scalar(include_str!("sql/retention/lock.sql")).fetch_one(db).await
+}
+
+/// Returns some of the chained days before a day whose leaves are not kept yet: the day, its rows, the digest of its tree.
+///
+/// Of a day that is not before `without_figures`, the figures must be kept already.
+pub async fn next_days(
+    db: impl PgExecutor<'_>,
+    before: Date,
+    without_figures: Date,
+) -> sqlx::Result<Vec<(Date, i64, String)>> {
+    let rows: Vec<(SqlDate, i64, String)> = sqlx::query_as(include_str!("sql/retention/next_days.sql"))
+        .bind(before.to_sqlx())
+        .bind(without_figures.to_sqlx())
+        .fetch_all(db)
+        .await?;
+    Ok(rows.into_iter().map(|(day, rows, root)| (day.to_jiff(), rows, root)).collect())
+}
+
+/// Keeps the leaves of a day, one after another.
+pub async fn keep_leaves(db: impl PgExecutor<'_>, day: Date, leaves: &[u8]) -> sqlx::Result<()> {
+    sqlx::query(include_str!("sql/retention/keep_leaves.sql"))
+        .bind(day.to_sqlx())
+        .bind(leaves)
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// Returns the leaves of a day, if they are kept in place of its rows.
+pub async fn leaves(db: impl PgExecutor<'_>, day: Date) -> sqlx::Result<Option<Vec<u8>>> {
+    let leaves: Option<Option<Vec<u8>>> = sqlx::query_scalar(include_str!("sql/retention/leaves.sql"))
+        .bind(day.to_sqlx())
+        .fetch_optional(db)
+        .await?;
+    Ok(leaves.flatten())
+}
+
+/// Returns the last day of which not all rows are kept; none if all are.
+pub async fn last_deleted(db: impl PgExecutor<'_>) -> sqlx::Result<Option<Date>> {
+    let day: Option<SqlDate> =
+        sqlx::query_scalar(include_str!("sql/retention/kept_since.sql")).fetch_one(db).await?;
+    Ok(day.map(SqlDate::to_jiff))
+}
+
+/// Drops the partitions of runs of the months before a month. Returns which.
+pub async fn drop_partitions(db: &mut PgConnection, before: Date) -> sqlx::Result<Vec<String>> {
+    let first_kept = format!("run_{}", before.strftime("%Y_%m"));
+    let names: Vec<String> = sqlx::query_scalar(include_str!("sql/retention/partitions.sql"))
+        .bind(first_kept)
+        .fetch_all(&mut *db)
+        .await?;
+    for name in &names {
+        // Nothing in it comes from outside.
+        sqlx::query(AssertSqlSafe(format!("drop table {name}"))).execute(&mut *db).await?;
+    }
+    Ok(names)
+}

@@ -1,0 +1,1 @@
+update learned_day set leaves = $2 where day = $1

@@ -1,0 +1,1 @@
+select max(day) from learned_day where leaves is not null

@@ -1,0 +1,1 @@
+select leaves from learned_day where day = $1

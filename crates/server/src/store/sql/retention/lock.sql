@@ -1,0 +1,1 @@
+select pg_try_advisory_xact_lock(hashtext('retention'))
