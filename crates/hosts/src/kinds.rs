@@ -278,6 +278,16 @@ const CASES: &[Case] = &[
         difference: "presence: wanted gone, found listening: /usr/bin/nc.openbsd on 127.0.0.1",
     },
     Case {
+        kind: "connects",
+        via: "",
+        files: &[],
+        before: "systemd-run -q --unit=listen-632 nc -lk 127.0.0.1 632; for i in $(seq 100); do ss -ltnH | grep -q :632 && break; sleep 0.1; done",
+        clauses: "[[clause]]\nwhat = \"connects:nothing prints here\"\nto = \"localhost\"\nport = 632\nresult = \"not_accepted\"\n\n[[clause]]\nwhat = \"connects:nothing prints at this address\"\nto = \"127.0.0.1\"\nport = 632\nresult = \"refused\"\n",
+        proof: "! nc -z 127.0.0.1 632",
+        drift: "systemctl stop listen-632",
+        difference: "result: wanted refused, found accepted",
+    },
+    Case {
         kind: "probe",
         via: "",
         files: &[],

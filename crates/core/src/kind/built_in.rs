@@ -55,6 +55,7 @@ built_in_kinds! {
     HostName "host_name",
     PacketRule "packet_rule",
     Listening "listening",
+    Connects "connects",
     Probe "probe",
     Command "command",
 }

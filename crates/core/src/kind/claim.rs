@@ -47,6 +47,8 @@ pub enum Claim {
     PacketRule(String),
     /// A port that is looked at.
     Listening(String),
+    /// A connection that is tried, known by the name of its clause only.
+    Connects(String),
     /// A probe, known by the name of its clause only.
     Probe(String),
     /// A program's effect, known by the name of its clause only.
@@ -106,6 +108,7 @@ impl fmt::Display for Claim {
             Self::HostName => write!(f, "the host name"),
             Self::PacketRule(name) => write!(f, "the packet rule {name}"),
             Self::Listening(port) => write!(f, "the port {port}"),
+            Self::Connects(name) => write!(f, "the connection {name}"),
             Self::Probe(name) => write!(f, "the probe {name}"),
             Self::Command(name) => write!(f, "the command {name}"),
             Self::Custom(kind, parts) => write!(f, "the {kind} {}", parts.join(" ")),

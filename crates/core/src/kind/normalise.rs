@@ -285,16 +285,10 @@ fn shaped_text(name: &str, shape: ValueType, value: &Value) -> Result<Value, Ref
             }),
             "Etc/UTC",
         ),
-        ValueType::HostName => (
-            word.len() <= 253
-                && word.split('.').all(|part| {
-                    (1..=63).contains(&part.len())
-                        && !part.starts_with('-')
-                        && !part.ends_with('-')
-                        && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '-')
-                }),
-            "kiosk-auken-1",
-        ),
+        ValueType::HostName => (is_host_name(word), "kiosk-auken-1"),
+        ValueType::Remote => {
+            (is_host_name(word) || word.parse::<std::net::IpAddr>().is_ok(), "hub.skerry.example")
+        }
         ValueType::Network => (is_network(word), "192.0.2.0/24"),
         _ => (true, ""),
     };
@@ -302,6 +296,16 @@ fn shaped_text(name: &str, shape: ValueType, value: &Value) -> Result<Value, Ref
         Refused::new(format!("`{name}` takes {}, and `{word}` is none", shape.words()))
             .hint(format!("write it as \"{example}\""))
     })
+}
+
+fn is_host_name(text: &str) -> bool {
+    text.len() <= 253
+        && text.split('.').all(|part| {
+            (1..=63).contains(&part.len())
+                && !part.starts_with('-')
+                && !part.ends_with('-')
+                && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '-')
+        })
 }
 
 /// Returns whether a text has the five fields of crontab(5): numbers, names, `*`, ranges, lists and steps.

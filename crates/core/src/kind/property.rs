@@ -82,6 +82,8 @@ pub enum ValueType<'k> {
     TimeZone,
     /// The name of a host.
     HostName,
+    /// The name of a machine, or an IP address.
+    Remote,
     /// A port, from 1 to 65535.
     Port,
     /// A size in MiB, from 1 to 1024.
@@ -125,6 +127,7 @@ impl ValueType<'_> {
             Self::SysctlValue => "text or number".to_owned(),
             Self::TimeZone => "name of a time zone".to_owned(),
             Self::HostName => "host name".to_owned(),
+            Self::Remote => "host name or IP address".to_owned(),
             Self::Port => "port from 1 to 65535".to_owned(),
             Self::Mebibytes => "size in MiB from 1 to 1024".to_owned(),
             Self::Network => "IP address or network".to_owned(),

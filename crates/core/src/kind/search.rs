@@ -97,6 +97,7 @@ mod tests {
             ("trust our CA", "trust_anchor"),
             ("symlink", "link"),
             ("check that nothing listens on a port", "listening"),
+            ("prove that a firewall blocks", "connects"),
         ] {
             assert_eq!(search(wanted).first().map(|kind| kind.name()), Some(kind), "{wanted}");
         }

@@ -41,6 +41,7 @@ pub(crate) fn of(machine: &mut Machine, kind: &str) -> Result<Vec<Thing>, Cannot
         | BuiltInKind::Link
         | BuiltInKind::Line
         | BuiltInKind::Setting
+        | BuiltInKind::Connects
         | BuiltInKind::Probe
         | BuiltInKind::Command => return cannot_be_listed(),
     };

@@ -3,6 +3,7 @@
 mod account;
 mod clock_sources;
 mod command;
+mod connects;
 mod custom;
 mod directory;
 mod file;
@@ -79,6 +80,7 @@ pub(crate) fn inspect(
         BuiltInKind::HostName => host_name::inspect(machine, clause),
         BuiltInKind::PacketRule => packet_rule::inspect(machine, clause),
         BuiltInKind::Listening => listening::inspect(machine, clause),
+        BuiltInKind::Connects => connects::inspect(machine, clause),
         BuiltInKind::Probe => probe::inspect(machine, clause),
         BuiltInKind::Command => command::inspect(machine, clause),
     }
@@ -121,7 +123,7 @@ pub(crate) fn correct(
         BuiltInKind::HostName => host_name::correct(machine, clause, work),
         BuiltInKind::PacketRule => packet_rule::correct(machine, clause, work),
         BuiltInKind::Command => run_command(machine, clause).map(|step| work.done.native.push(step)),
-        BuiltInKind::Listening | BuiltInKind::Probe => {
+        BuiltInKind::Listening | BuiltInKind::Connects | BuiltInKind::Probe => {
             Err(HostError::new(format!("a {} is only looked at, and cannot be corrected", kind.name())))
         }
     }

@@ -70,6 +70,39 @@ pub(super) const KINDS: &[KindRow] = &[
         ..KindRow::PLAIN
     },
     KindRow {
+        name: BuiltInKind::Connects.name(),
+        noun: "connection",
+        purpose: "Checks whether a connection from this node to another machine is accepted; never corrected",
+        achieves: &[
+            "see that a machine cannot be reached",
+            "prove that a firewall blocks",
+            "check that a server is reached",
+            "check a connection",
+        ],
+        properties: &[
+            required(property("to", ValueType::Remote, "The other machine: a name or an IP address")),
+            required(property("port", ValueType::Port, "Its TCP port")),
+            required(property(
+                "result",
+                ValueType::Word(Words::Table(&[
+                    "accepted",
+                    "refused",
+                    "timed_out",
+                    "unreachable",
+                    "not_accepted",
+                ])),
+                "What comes of it within 5 seconds; `not_accepted` is any but `accepted`",
+            )),
+        ],
+        correctable: false,
+        can_be_gone: false,
+        naming: Naming::Free,
+        claim: |name, _| Claim::Connects(name.to_owned()),
+        claims: "the name of the clause",
+        example: "[[clause]]\nwhat = \"connects:gates do not reach the printers\"\nto = \"192.0.2.40\"\nport = 631\nresult = \"not_accepted\"\n",
+        ..KindRow::PLAIN
+    },
+    KindRow {
         name: BuiltInKind::Probe.name(),
         noun: "probe",
         purpose: "Checks something by a program that changes nothing; never corrected",
