@@ -87,6 +87,7 @@ export const api = {
     answer(client.GET('/api/compliance/moves', { params: { query }, signal })),
   compliance: (query: { by: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance', { params: { query }, signal })),
+  runHours: (hours: number, signal?: AbortSignal) => answer(client.GET('/api/run-hours', { params: { query: { hours } }, signal })),
   examinations: (query: { filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance/examinations', { params: { query }, signal })),
   drift: (query: { by: string; filter?: string; since?: string }, signal?: AbortSignal) => answer(client.GET('/api/drift', { params: { query }, signal })),

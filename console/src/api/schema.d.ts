@@ -332,6 +332,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/compliance/examinations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The examinations that the figures rely on: how old the oldest of them is, and of which node.
+         * @description The examinations that the figures rely on: how old the oldest of them is, and of which node.
+         */
+        get: operations["get_api_compliance_examinations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/compliance/moves": {
         parameters: {
             query?: never;
@@ -1554,6 +1574,26 @@ export interface paths {
          * @description Asks which contents of a kit the server lacks.
          */
         post: operations["post_api_releases_prepare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/run-hours": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Runs, corrections and failures of all nodes in each of the last hours, the present one last.
+         * @description Runs, corrections and failures of all nodes in each of the last hours, the present one last.
+         */
+        get: operations["get_api_run_hours"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3405,6 +3445,28 @@ export interface components {
          * @enum {string}
          */
         EvidenceStatus: "waiting" | "made" | "failed" | "stopped" | "removed";
+        /** @description The examinations that the figures of a moment rely on: the last full runs of nodes of which something is known. */
+        Examinations: {
+            /**
+             * Format: date-time
+             * @description What the server had learned by then counts.
+             */
+            as_known_at: string;
+            /**
+             * Format: date-time
+             * @description The moment that the figures are of.
+             */
+            as_of: string;
+            /** @description Number of nodes whose last full run counts. */
+            nodes: number;
+            /**
+             * Format: date-time
+             * @description When that was, at the earliest.
+             */
+            oldest_at?: string | null;
+            /** @description The node whose last full run is the oldest of them. */
+            oldest_node?: string | null;
+        };
         /** @description A failure with all that helps to end it. */
         Failure: {
             /** @description What failed. */
@@ -4926,6 +4988,20 @@ export interface components {
          * @enum {string}
          */
         RestartPolicy: "never" | "in_window" | "when_needed";
+        /** @description What was reported in an hour. */
+        RunHour: {
+            /** @description Number of clauses that they corrected. */
+            corrections: number;
+            /** @description Number of clauses that failed. */
+            failures: number;
+            /**
+             * Format: date-time
+             * @description When the hour began.
+             */
+            from: string;
+            /** @description Number of runs. */
+            runs: number;
+        };
         /** @description The report of one run. Receiving it twice is the same as receiving it once: it is known by node and run id. */
         RunReport: {
             /** @description The version of the agent. */
@@ -7331,6 +7407,119 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ComplianceDays"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_compliance_examinations: {
+        parameters: {
+            query?: {
+                /** @description Only what the server had learned by this moment counts, not before `as_of`; now if left out */
+                as_known_at?: string;
+                /** @description The moment, as 2026-11-21T23:00:00Z; now if left out */
+                as_of?: string;
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Examinations"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */
@@ -15420,6 +15609,115 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_run_hours: {
+        parameters: {
+            query?: {
+                /** @description How many hours, from 1 to 744; 24 if left out */
+                hours?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunHour"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {

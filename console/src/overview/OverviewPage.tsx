@@ -18,6 +18,7 @@ import { count } from '../words/words';
 import { AttentionList } from './AttentionList';
 import { RecentActivityList } from './RecentActivityList';
 import { Ribbon } from './Ribbon';
+import { RunHours } from './RunHours';
 import { StageList } from './StageList';
 import { StatusLegend } from './StatusLegend';
 
@@ -81,6 +82,11 @@ function OverviewParts({ fleet, filter }: { fleet: Schemas['Overview']; filter: 
         <Suspense fallback={null}>
           <ComplianceCard filter={filter} />
         </Suspense>
+        {!filter && (
+          <Card title="Runs an hour">
+            <RunHours />
+          </Card>
+        )}
         <Card title="Recent activity" aside={<Joining joining={fleet.joining} />}>
           <RecentActivityList events={fleet.recent_activity} now={Date.parse(fleet.now)} />
         </Card>

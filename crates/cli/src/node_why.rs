@@ -2,6 +2,7 @@
 
 use crate::error::ClientError;
 use crate::server::Server;
+use constans_core::episode::{ClosedAs, recurrence};
 use constans_core::nearest::nearest_word;
 use constans_core::param::{Layer, ParameterValue};
 use constans_core::state::LeftBehind;
@@ -155,6 +156,12 @@ fn history_text(address: &str, history: &ClauseHistory<'_>) -> String {
             harmless(&origins.join(", "))
         ));
     }
+    let past = history.episodes.iter().map(|episode| {
+        let corrected = episode.closed_at.filter(|_| episode.closed_as == Some(ClosedAs::Corrected));
+        (episode.in_line_until, episode.detected_at, corrected)
+    });
+    lines
+        .extend(recurrence(past.collect()).map(|recurrence| format!("  came back   {}", recurrence.words())));
     match history.episodes.len() {
         0 => lines.push("  drift       none".to_owned()),
         all => lines.push(format!("  drift       {}, the latest:", count(all, "episode", "episodes"))),

@@ -5,7 +5,7 @@ use crate::address::ClauseAddress;
 use crate::digest::Digest;
 use crate::kit::Severity;
 use crate::run::{Cause, ClauseResult, DriftWindow, Newness, Outcome, Verdict};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -51,6 +51,65 @@ impl ClosedAs {
             Self::NotWanted => "no longer desired",
             Self::Retired => "the node was retired",
         }
+    }
+}
+
+/// Drift that came back after the agent put it right.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Recurrence {
+    /// How often.
+    pub times: usize,
+    /// It came back at the soonest after so long, and at the latest after so long.
+    pub after: (SignedDuration, SignedDuration),
+    /// Times from the correction to the drift that fit every time it came back; none if no time does.
+    pub always_after: Option<(SignedDuration, SignedDuration)>,
+}
+
+/// Returns how drift came back, from its episodes in any order: each as the last moment in line, the detection, and the correction by the
+/// agent if that was its end. None if it never did.
+pub fn recurrence(mut episodes: Vec<(Timestamp, Timestamp, Option<Timestamp>)>) -> Option<Recurrence> {
+    episodes.sort_unstable();
+    let spans: Vec<(SignedDuration, SignedDuration)> = episodes
+        .windows(2)
+        .filter_map(|pair| {
+            let (corrected, (in_line_until, detected, _)) = (pair[0].2?, pair[1]);
+            let since = |at: Timestamp| at.duration_since(corrected).max(SignedDuration::ZERO);
+            Some((since(in_line_until), since(detected)))
+        })
+        .collect();
+    let (soonest, latest) = (spans.iter().map(|span| span.0).min()?, spans.iter().map(|span| span.1).max()?);
+    let always = (spans.iter().map(|span| span.0).max()?, spans.iter().map(|span| span.1).min()?);
+    let always_after = (spans.len() > 1 && always.0 <= always.1).then_some(always);
+    Some(Recurrence { times: spans.len(), after: (soonest, latest), always_after })
+}
+
+impl Recurrence {
+    /// Says it, and what it suggests.
+    pub fn words(&self) -> String {
+        let span = |(from, until): (SignedDuration, SignedDuration)| {
+            format!("{} to {}", duration_words(from), duration_words(until))
+        };
+        let times = if self.times == 1 { "once".to_owned() } else { format!("{} times", self.times) };
+        match self.always_after {
+            Some(always) => format!(
+                "{times}, each time {} after it was put right: something on the node sets it regularly; look for a schedule, a service or another program",
+                span(always)
+            ),
+            None => format!(
+                "{times}, {} after it was put right: somebody or something on the node sets it again; look at who was there in the windows below",
+                span(self.after)
+            ),
+        }
+    }
+}
+
+/// A duration in its largest whole unit.
+fn duration_words(duration: SignedDuration) -> String {
+    match duration.as_secs() {
+        secs @ 0..120 => format!("{secs} s"),
+        secs @ 120..7_200 => format!("{} min", secs / 60),
+        secs @ 7_200..172_800 => format!("{} h", secs / 3_600),
+        secs => format!("{} days", secs / 86_400),
     }
 }
 
@@ -234,5 +293,27 @@ mod tests {
             (results[0].cause, results[0].drift_window),
             (Some(Cause::Drift), Some(DriftWindow { from: at(1), to: at(2) }))
         );
+    }
+
+    #[test]
+    fn drift_that_comes_back_says_how_soon_and_whether_always_as_soon() {
+        let at = |minutes: i64| Timestamp::from_second(minutes * 60).expect("a moment");
+        let episode = |(in_line, detected, corrected): (i64, i64, Option<i64>)| {
+            (at(in_line), at(detected), corrected.map(at))
+        };
+        let of = |episodes: &[(i64, i64, Option<i64>)]| {
+            recurrence(episodes.iter().copied().map(episode).collect())
+        };
+        assert_eq!(of(&[(0, 15, Some(15))]), None);
+        assert_eq!(of(&[(0, 15, None), (60, 75, Some(75))]), None, "nobody had put it right before");
+        let hourly = of(&[(135, 150, None), (0, 15, Some(15)), (70, 80, Some(80))]).expect("it came back");
+        assert_eq!(hourly.times, 2);
+        assert_eq!(
+            hourly.words(),
+            "2 times, each time 55 min to 65 min after it was put right: something on the node sets it regularly; look for a schedule, a service or another program"
+        );
+        let at_times = of(&[(0, 15, Some(15)), (30, 45, Some(45)), (600, 615, None)]).expect("it came back");
+        assert_eq!(at_times.always_after, None);
+        assert!(at_times.words().starts_with("2 times, 15 min to 9 h after it was put right: somebody"));
     }
 }

@@ -1,7 +1,7 @@
 //! Evidence: made by a job, fetched, verified without the server, opened by other programs; and found out if somebody alters it.
 
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
-use constans_e2e::{Ended, Fleet};
+use constans_e2e::{Browser, Ended, Fleet};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -254,4 +254,28 @@ fn a_renewed_key_follows_the_one_before_and_evidence_of_either_is_verified_by_th
     }
     let later = verified(&before, &["--key", &second]);
     assert_eq!(later.exit, Some(3), "a key says nothing of what was signed before it: {}", later.stderr);
+}
+
+#[test]
+fn evidence_is_made_on_the_page_of_the_figures_and_shown_with_them() {
+    let fleet = fleet();
+    let mut browser = Browser::start(&fleet.people_url());
+    browser.open(&fleet.link("pia.lund", "reader"));
+    browser.fill("Password *", "herring under the pier");
+    browser.fill("Repeat password *", "herring under the pier");
+    browser.click("button", "Set password");
+    browser.see("Needs attention");
+    browser.see("Runs an hour");
+    browser.open("/compliance");
+    browser.see("oldest examination that counts");
+    browser.click("link", "Prove it…");
+    browser.fill("Reason", "the auditor asked");
+    browser.click("button", "Make");
+    browser.see("“the auditor asked”");
+    browser.see("Download");
+    browser.see("Evidence is signed by");
+    assert!(browser.text().contains(&key_of(&fleet)), "{}", browser.text());
+    browser.click("button", "remove");
+    browser.see("its file is removed");
+    assert_eq!(browser.complaints(), Vec::<String>::new());
 }

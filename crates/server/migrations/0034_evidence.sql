@@ -50,3 +50,11 @@ alter table job
 -- Of a day whose rows are no longer all kept: its leaves, so that what is left of them stays proven.
 alter table learned_day add column leaves bytea;
 alter table learned_day alter column leaves set storage external;
+
+-- Runs that were reported in each hour, with the clauses that they corrected and that failed.
+create table run_hour (
+    from_at     timestamptz primary key,
+    runs        bigint not null,
+    corrections bigint not null,
+    failures    bigint not null
+);

@@ -11,8 +11,13 @@ use std::time::Duration;
 const POOL_PATIENCE: Duration = Duration::from_secs(10);
 // Compiling a statement takes longer than any of ours runs, what lists read is in memory, and the statements of a page are
 // beside one another already.
-const DATABASE_SETTINGS: [(&str, &str); 3] =
-    [("jit", "off"), ("random_page_cost", "1"), ("max_parallel_workers_per_gather", "0")];
+/// A list of all nodes is sorted and joined in memory, and not on disk.
+const DATABASE_SETTINGS: [(&str, &str); 4] = [
+    ("jit", "off"),
+    ("random_page_cost", "1"),
+    ("max_parallel_workers_per_gather", "0"),
+    ("work_mem", "16MB"),
+];
 const DATABASE_BOUNDS: [(&str, &str); 3] =
     [("statement_timeout", "60s"), ("lock_timeout", "20s"), ("idle_in_transaction_session_timeout", "10min")];
 

@@ -2,6 +2,7 @@
 
 use crate::certificate::ServedCertificate;
 use crate::jobs::chain_of_days::AlteredDays;
+use crate::jobs::run_hours::RunCounts;
 use crate::jobs::waker::Waker;
 use crate::metrics::Metrics;
 use crate::trust::{Authority, EvidenceKeys, HandedOut, NotedDays, Refusals};
@@ -39,6 +40,8 @@ pub struct Here {
     pub refusals: Arc<Refusals>,
     /// Wakes the loops that work at changes.
     pub nudge: Nudge,
+    /// What this process took in of runs.
+    pub run_counts: Arc<RunCounts>,
     /// Wakes the open pages.
     pub waker: Waker,
     /// The certificates that the server shows.

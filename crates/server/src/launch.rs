@@ -12,9 +12,10 @@ use crate::here::{Here, Nudge, known_kits};
 use crate::intake::batch::Batcher;
 use crate::jobs::chain_of_days::AlteredDays;
 use crate::jobs::refused_requests::RefusedRequests;
+use crate::jobs::run_hours::RunCounts;
 use crate::jobs::waker::Waker;
 use crate::jobs::{
-    audit_chain, chain_of_days, day_figures, followed_filters, node_events, partitions, retention,
+    audit_chain, chain_of_days, day_figures, followed_filters, node_events, partitions, retention, run_hours,
 };
 use crate::launch_error::LaunchError;
 use crate::metrics::{self, Metrics};
@@ -110,6 +111,8 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         .collect();
     tracing::info!(fingerprint = authority.fingerprint(), "the CA's fingerprint");
     tracing::info!(key = evidence.id(), "the key that signs evidence");
+    let run_counts = Arc::new(RunCounts::default());
+    tokio::spawn(run_hours::keep_added(db.clone(), run_counts.clone()));
     let here = Arc::new(Here {
         title: settings.title,
         colour: settings.colour,
@@ -123,6 +126,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         handed_out,
         refusals,
         nudge: Nudge::default(),
+        run_counts: run_counts.clone(),
         waker,
         certificates,
         metrics,

@@ -166,3 +166,17 @@ fn totals(report: &RunReport) -> String {
         .collect();
     parts.join(", ")
 }
+
+/// What was reported in an hour.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RunHour {
+    /// When the hour began.
+    pub from: Timestamp,
+    /// Number of runs.
+    pub runs: u64,
+    /// Number of clauses that they corrected.
+    pub corrections: u64,
+    /// Number of clauses that failed.
+    pub failures: u64,
+}

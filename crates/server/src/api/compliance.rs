@@ -51,12 +51,21 @@ pub async fn figures(
     let db = db.inner();
     refuse_deleted(db, "as_of", at).await?;
     let Narrowed { by: narrowing, undecidable } = narrowed(db, filter, now).await?;
-    let undecidable = undecidable + undecided(db, &narrowing).await?;
-    let all = compliance::count(db, &narrowing, &[moment], None).await?.pop().unwrap_or_default();
-    let mut rows = match &by {
-        Some(by) => compliance::count(db, &narrowing, &[moment], Some(by)).await?,
-        None => Vec::new(),
-    };
+    // Beside each other: each of them goes through all nodes.
+    let moments = [moment];
+    let (more_undecidable, nodes_in_all, mut all, mut rows) = tokio::try_join!(
+        undecided(db, &narrowing),
+        async { Ok(compliance::nodes(db, &narrowing, moment).await?.unsigned_abs()) },
+        async { Ok(compliance::count(db, &narrowing, &moments, None).await?) },
+        async {
+            match &by {
+                Some(by) => Ok(compliance::count(db, &narrowing, &moments, Some(by)).await?),
+                None => Ok(Vec::new()),
+            }
+        },
+    )?;
+    let undecidable = undecidable + more_undecidable;
+    let all = all.pop().unwrap_or_default();
     let titles = match by {
         Some(Dimension::Control) => control::titles(db, at).await?,
         _ => BTreeMap::new(),
@@ -67,7 +76,7 @@ pub async fn figures(
     Ok(Json(Compliance {
         as_of: at,
         as_known_at: known_at,
-        nodes_in_all: compliance::nodes(db, &narrowing, moment).await?.unsigned_abs(),
+        nodes_in_all,
         undecidable: undecidable as u64,
         nodes,
         clauses,

@@ -30,7 +30,7 @@ use utoipa::{Modify, OpenApi};
         release::prepare, release::put_content, release::publish, release::check, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::second_person, stage::remove, stage::serve, stage::back, group::list, group::set, group::remove,
         change::list, change::show, change::nodes, change::confirm, change::approve, change::deny, change::stop, change::go_back, freeze::list, freeze::set, freeze::end,
-        run::list, run::show, run::episodes, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,
+        run::list, run::show, run::episodes, run::hours, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,
     )
 )]

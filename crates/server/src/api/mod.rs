@@ -141,6 +141,7 @@ pub fn routes() -> Vec<Route> {
         run::list,
         run::show,
         run::episodes,
+        run::hours,
         activity::list,
         audit::list,
         audit::verify,

@@ -5,10 +5,11 @@ use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::episode::{self, EpisodeRow};
 use crate::store::run::KeptRow;
+use crate::store::run_hour::{self, RunHourRow};
 use crate::store::{node, report_text, run};
 use crate::trust::{Allowed, NodeRead};
 use constans_wire::report::RunReport;
-use constans_wire::run::{Episode, Repeats, RunSummary, RunWords, ShownRun};
+use constans_wire::run::{Episode, Repeats, RunHour, RunSummary, RunWords, ShownRun};
 use jiff::Timestamp;
 use rocket::serde::json::Json;
 use rocket::{State, get};
@@ -17,6 +18,10 @@ use serde_json::{Value, json};
 use sqlx::PgPool;
 use std::collections::BTreeMap;
 use uuid::Uuid;
+
+/// How many hours are shown if nobody asks for another number, and at most.
+const HOURS: u32 = 24;
+const MAX_HOURS: u32 = 744;
 
 /// The runs of a node, the newest first, 200 per page; runs that found the same are one entry.
 #[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("before" = Option<String>, Query, description = "Only those that the server learned before this moment: `learned` of the last one of the page before")), responses((status = 200, body = Vec<RunSummary>)))]
@@ -134,4 +139,39 @@ fn shown(row: run::ListedRow) -> Result<RunSummary, ApiError> {
 
 fn read<T: DeserializeOwned>(value: Value) -> Result<T, ApiError> {
     read_stored(|| "run".to_owned(), value)
+}
+
+/// Runs, corrections and failures of all nodes in each of the last hours, the present one last.
+#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
+    ("hours" = Option<u32>, Query, description = "How many hours, from 1 to 744; 24 if left out"),
+), responses((status = 200, body = Vec<RunHour>)))]
+#[get("/api/run-hours?<hours>")]
+pub async fn hours(
+    hours: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<Vec<RunHour>> {
+    let hours = match hours.map(|written| (written, written.parse::<u32>())) {
+        None => HOURS,
+        Some((_, Ok(hours))) if (1..=MAX_HOURS).contains(&hours) => hours,
+        Some((written, _)) => {
+            return Err(ApiError::invalid("hours", format!("take 1 to {MAX_HOURS}, not {written}")));
+        }
+    };
+    let now = crate::clock::now().as_second();
+    let last = now - now.rem_euclid(3_600);
+    let at = |hour: i64| Timestamp::from_second(hour).unwrap_or(Timestamp::UNIX_EPOCH);
+    let first = last - 3_600 * i64::from(hours - 1);
+    let reported = run_hour::since(db.inner(), at(first)).await?;
+    let of = |hour: i64| {
+        let row = reported.iter().find(|row| row.from_at.to_jiff() == at(hour));
+        let number = |part: fn(&RunHourRow) -> i64| row.map_or(0, |row| part(row).unsigned_abs());
+        RunHour {
+            from: at(hour),
+            runs: number(|row| row.runs),
+            corrections: number(|row| row.corrections),
+            failures: number(|row| row.failures),
+        }
+    };
+    Ok(Json((first..=last).step_by(3_600).map(of).collect()))
 }

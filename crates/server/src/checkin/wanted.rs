@@ -50,12 +50,17 @@ pub async fn report(
         && together.take(plain).await.is_some()
     {
         here.metrics.reports.get_or_create(&Intake { path: IntakePath::Batched }).inc();
+        here.run_counts.count(&report.counts);
         return Ok(Json(Received::Stored));
     }
     let node = shown.caller(db).await?;
+    let counts = report.counts.clone();
     let mut transaction = db.begin().await?;
     let StoredReport { received, is_news } = take_in(&mut transaction, node.id, report, &sent).await?;
     transaction.commit().await?;
+    if received == Received::Stored {
+        here.run_counts.count(&counts);
+    }
     if is_news {
         here.waker.wake("nodes");
     }

@@ -1,4 +1,4 @@
-//! Background work: the audit trail and the days chained, figures of days kept, filters of concessions and scopes followed, silent nodes and ending certificates noted, partitions made ahead, what is too old deleted, refused requests stored in
+//! Background work: the audit trail and the days chained, figures of days kept, filters of concessions and scopes followed, silent nodes and ending certificates noted, partitions made ahead, what is too old deleted, runs counted by the hour, refused requests stored in
 //! batches, open pages woken.
 
 pub mod audit_chain;
@@ -9,4 +9,5 @@ pub mod node_events;
 pub mod partitions;
 pub mod refused_requests;
 pub mod retention;
+pub mod run_hours;
 pub mod waker;

@@ -174,7 +174,7 @@ impl Dimension {
     }
 }
 
-/// Writes which nodes were of the fleet at each moment, and where each was placed: `placed (moment, id, no, name, state, placement)`.
+/// Writes which nodes were of the fleet at each moment, and where each was placed: `placed (moment, at, known_at, id, no, name, state, placement)`: the times too, since joining them again would have the database misjudge how many rows there are.
 pub(super) fn push_placed(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, moments: &[Moment]) {
     let is_now = matches!(moments, [Moment { is_now: true, .. }]);
     query.push("with moment as (select (place - 1)::integer as id, at, known_at from unnest(");
@@ -185,9 +185,9 @@ pub(super) fn push_placed(query: &mut QueryBuilder<Postgres>, narrowing: &Narrow
         "::timestamptz[]) with ordinality as m (at, known_at, place)), placed as materialized (select ",
     );
     query.push(if is_now {
-        "m.id as moment, node.id, node.no, node.name, w.state, w.placement"
+        "m.id as moment, m.at, m.known_at, node.id, node.no, node.name, w.state, w.placement"
     } else {
-        "distinct on (m.id, node.id) m.id as moment, node.id, node.no, node.name, c.state, c.placement"
+        "distinct on (m.id, node.id) m.id as moment, m.at, m.known_at, node.id, node.no, node.name, c.state, c.placement"
     });
     query.push(" from node join node_life l on l.node = node.no cross join moment m");
     narrowing.push_beside(query);
@@ -211,12 +211,12 @@ pub(super) const KNOWN: &str = ", deviating as materialized (
     ), gaps as materialized (
         select m.id as moment, g.node from examination_gap g cross join moment m
             where g.from_at <= m.at and g.learned_at <= m.known_at and (m.at < g.until_at or m.known_at < g.until_learned_at)
-        union select m.id, p.no from placed p join moment m on m.id = p.moment join node_now n on n.node = p.id where n.known_until <= m.at and n.known_learned <= m.known_at
+        union select p.moment, p.no from placed p join node_now n on n.node = p.id where n.known_until <= p.at and n.known_learned <= p.known_at
     ), known as materialized (
-        select p.*, m.at, m.known_at, g.node is not null as is_gap, e.node is not null as is_examined,
+        select p.*, g.node is not null as is_gap, e.node is not null as is_examined,
             g.node is null and e.node is not null and s.node is null as is_plain
-        from placed p join moment m on m.id = p.moment left join gaps g on g.moment = p.moment and g.node = p.no
-            left join examined_state e on e.node = p.no and e.state = p.state and e.from_at <= m.at and e.learned_at <= m.known_at
+        from placed p left join gaps g on g.moment = p.moment and g.node = p.no
+            left join examined_state e on e.node = p.no and e.state = p.state and e.from_at <= p.at and e.learned_at <= p.known_at
             left join (select moment, node from deviating union select moment, node from doubted) s on s.moment = p.moment and s.node = p.no
         where p.state is not null
     ), due as materialized (
@@ -238,7 +238,7 @@ pub(super) const STATUS: &str = "case when not k.is_examined
                         where e.node = k.no and e.from_at <= k.at and e.learned_at <= k.known_at
                             and exists (select 1 from clause other where other.id = any(o.clauses) and other.desired = c.desired)) then 'unexamined'
                 when k.is_gap then 'unknown' when d.node is null then 'compliant'
-                when d.cause = 'waiting' and d.from_at + due.span <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end as status";
+                when d.cause = 'waiting' and d.from_at + (select span from due where due.moment = k.moment and due.severity = c.severity) <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end as status";
 
 /// Whether a result is covered by a concession; `v` is the row of `covered`, if there is one.
 pub(super) const IS_CONCEDED: &str = "case when v.no is null or status = 'compliant' then false
@@ -278,8 +278,7 @@ pub const MAX_ROWS: usize = 1_000;
 /// The results of the clauses of each node `k` that is not plain, with what `joined` adds.
 pub(super) const DEVIATING: &str =
     "left join deviating d on d.moment = k.moment and d.node = k.no and d.desired = c.desired
-                left join doubted b on b.moment = k.moment and b.node = k.no and b.desired = c.desired
-                join due on due.moment = k.moment and due.severity = c.severity";
+                left join doubted b on b.moment = k.moment and b.node = k.no and b.desired = c.desired";
 
 /// Counts the clauses and nodes of a list at each moment, by the keys of a dimension or all together: keys with the most clauses that
 /// are not compliant first, and one more than [`MAX_ROWS`] if there are more.

@@ -34,6 +34,7 @@ pub mod release;
 pub mod report_text;
 pub mod retention;
 pub mod run;
+pub mod run_hour;
 pub mod stage;
 pub mod token;
 pub mod uptime;
