@@ -31,6 +31,8 @@ use std::sync::Arc;
 
 /// This many wait or are being made at once.
 const MAX_WAITING: i64 = 20;
+/// And so many of one person, so that nobody keeps others from asking.
+const MAX_OWN_WAITING: i64 = 5;
 /// So many bytes of files are kept.
 const MAX_KEPT: i64 = 20 << 30;
 /// This many controls are asked about by name.
@@ -65,10 +67,11 @@ pub async fn make(
     let mut transaction = db.begin().await?;
     let question = question(&mut transaction, &wanted).await?;
     evidence::lock(&mut *transaction).await?;
-    let (waiting, kept) = evidence::open_and_kept(&mut *transaction).await?;
-    if waiting >= MAX_WAITING {
+    let (waiting, own, kept) = evidence::open_and_kept(&mut *transaction, &caller.person).await?;
+    if waiting >= MAX_WAITING || own >= MAX_OWN_WAITING {
+        let (count, whose) = if own >= MAX_OWN_WAITING { (own, "of yours ") } else { (waiting, "") };
         return Err(ApiError::Conflict {
-            message: format!("{MAX_WAITING} wait or are being made already"),
+            message: format!("{count} {whose}wait or are being made already"),
             hint: "wait, or stop one: constans evidence list; constans evidence stop E3".to_owned(),
         });
     }

@@ -1,5 +1,6 @@
 //! Runs of a node.
 
+use crate::body::Number;
 use crate::intake::texts::put_in;
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
@@ -143,21 +144,14 @@ fn read<T: DeserializeOwned>(value: Value) -> Result<T, ApiError> {
 
 /// Runs, corrections and failures of all nodes in each of the last hours, the present one last.
 #[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
-    ("hours" = Option<u32>, Query, description = "How many hours, from 1 to 744; 24 if left out"),
+    ("hours" = Option<u32>, Query, minimum = 1, maximum = 744, description = "How many hours, from 1 to 744; 24 if left out"),
 ), responses((status = 200, body = Vec<RunHour>)))]
 #[get("/api/run-hours?<hours>")]
-pub async fn hours(
-    hours: Option<&str>,
-    _caller: Allowed<NodeRead>,
-    db: &State<PgPool>,
-) -> Answer<Vec<RunHour>> {
-    let hours = match hours.map(|written| (written, written.parse::<u32>())) {
-        None => HOURS,
-        Some((_, Ok(hours))) if (1..=MAX_HOURS).contains(&hours) => hours,
-        Some((written, _)) => {
-            return Err(ApiError::invalid("hours", format!("take 1 to {MAX_HOURS}, not {written}")));
-        }
-    };
+pub async fn hours(hours: Number, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<RunHour>> {
+    let hours = hours.0.unwrap_or(HOURS);
+    if !(1..=MAX_HOURS).contains(&hours) {
+        return Err(ApiError::invalid("hours", format!("take 1 to {MAX_HOURS}, not {hours}")));
+    }
     let now = crate::clock::now().as_second();
     let last = now - now.rem_euclid(3_600);
     let at = |hour: i64| Timestamp::from_second(hour).unwrap_or(Timestamp::UNIX_EPOCH);

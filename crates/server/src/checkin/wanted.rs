@@ -54,7 +54,7 @@ pub async fn report(
         return Ok(Json(Received::Stored));
     }
     let node = shown.caller(db).await?;
-    let counts = report.counts.clone();
+    let counts = report.counts;
     let mut transaction = db.begin().await?;
     let StoredReport { received, is_news } = take_in(&mut transaction, node.id, report, &sent).await?;
     transaction.commit().await?;

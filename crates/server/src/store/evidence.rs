@@ -81,31 +81,33 @@ pub async fn lock(db: impl PgExecutor<'_>) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/evidence/lock.sql")).execute(db).await.map(|_| ())
 }
 
-/// Returns how many wait or are being made, and how many bytes are kept.
-pub async fn open_and_kept(db: impl PgExecutor<'_>) -> sqlx::Result<(i64, i64)> {
-    sqlx::query_as(include_str!("sql/evidence/open_and_kept.sql")).fetch_one(db).await
+/// Returns how many wait or are being made, how many of them for a person, and how many bytes are kept.
+pub async fn open_and_kept(db: impl PgExecutor<'_>, person: &str) -> sqlx::Result<(i64, i64, i64)> {
+    sqlx::query_as(include_str!("sql/evidence/open_and_kept.sql")).bind(person).fetch_one(db).await
 }
 
 /// Returns a page of the evidence that was asked for, the newest first.
 pub async fn list(db: impl PgExecutor<'_>, range: &PageRange) -> sqlx::Result<Vec<EvidenceRow>> {
-    let (at, key) = range.after.as_ref().map(|after| (after.at.to_sqlx(), after.key.clone())).unzip();
-    sqlx::query_as(include_str!("sql/evidence/list.sql"))
-        .bind(at)
-        .bind(key)
-        .bind(i64::from(range.size) + 1)
-        .bind(None::<i64>)
-        .fetch_all(db)
-        .await
+    listed(db, range.after.as_ref(), i64::from(range.size) + 1, None).await
 }
 
 /// Returns evidence by its number.
 pub async fn by_no(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Option<EvidenceRow>> {
+    Ok(listed(db, None, 1, Some(no)).await?.pop())
+}
+
+async fn listed(
+    db: impl PgExecutor<'_>,
+    after: Option<&Cursor>,
+    most: i64,
+    no: Option<i64>,
+) -> sqlx::Result<Vec<EvidenceRow>> {
     sqlx::query_as(include_str!("sql/evidence/list.sql"))
-        .bind(None::<SqlTimestamp>)
-        .bind(None::<String>)
-        .bind(1_i64)
-        .bind(Some(no))
-        .fetch_optional(db)
+        .bind(after.map(|after| after.at.to_sqlx()))
+        .bind(after.map(|after| after.key.as_str()))
+        .bind(most)
+        .bind(no)
+        .fetch_all(db)
         .await
 }
 

@@ -19,8 +19,8 @@ use sqlx::{AssertSqlSafe, PgConnection};
 use std::collections::{BTreeMap, BTreeSet};
 use uuid::Uuid;
 
-/// When every history begins: 2026-10-01T00:00:00Z.
-pub const BEGIN: Timestamp = Timestamp::constant(1_790_812_800, 0);
+/// When every history begins: 2026-10-01T16:00:00Z. The end of a day comes into most of them, so that days are kept, chained and deleted.
+pub const BEGIN: Timestamp = Timestamp::constant(1_790_870_400, 0);
 const VERSIONS: usize = 3;
 const EVENTS: usize = 120;
 const SEVERITIES: [&str; 4] = ["low", "medium", "critical", "critical"];
