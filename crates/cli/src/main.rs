@@ -10,6 +10,7 @@ mod drift;
 mod error;
 mod event;
 mod evidence;
+mod evidence_verify;
 mod freeze;
 mod group;
 mod joining;

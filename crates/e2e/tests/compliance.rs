@@ -177,6 +177,7 @@ fn what_cannot_be_asked_is_refused_with_what_can() {
     for (asked, because) in [
         ("days?days=x", "take 1 to 92, not x"),
         ("days?days=93", "take 1 to 92, not 93"),
+        ("days?days=30&days=30", "`days` stands more than once"),
         ("days?until=2999-01-01", "did not begin yet"),
         ("days?until=-009999-01-05", "before 2000"),
         ("moves", "name the first moment"),

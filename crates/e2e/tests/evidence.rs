@@ -279,3 +279,22 @@ fn evidence_is_made_on_the_page_of_the_figures_and_shown_with_them() {
     browser.see("its file is removed");
     assert_eq!(browser.complaints(), Vec::<String>::new());
 }
+
+#[test]
+fn evidence_whose_making_always_broke_off_is_begun_no_more() {
+    let fleet = Fleet::start();
+    fleet.query(
+        "with asked as (insert into evidence (question, formats, asked_by, asked_at)
+             values ('{\"filter\": null, \"controls\": [], \"as_of\": \"2026-11-21T23:00:00Z\", \"as_known_at\": \"2026-11-21T23:00:00Z\", \"since\": null}', '{}', 'ilse.maren', now()) returning no)
+         insert into job (kind, evidence, what, who, queued_at, tries) select 'evidence', no, 'evidence', 'ilse.maren', now(), 3 from asked",
+    );
+    let folder = tempfile::tempdir().expect("a folder");
+    let file = folder.path().join("e1.zip");
+    let got = fleet.client(&["evidence", "get", "E1", "--save-as", file.to_str().expect("UTF-8")]);
+    assert!(
+        got.exit == Some(1) && got.stderr.contains("begun 3 times and broke off each time"),
+        "{}{}",
+        got.stdout,
+        got.stderr
+    );
+}

@@ -12,7 +12,7 @@ const MAX_FILES: usize = 64;
 /// The largest document that is read as a whole.
 const MAX_DOCUMENT: u64 = 64 << 20;
 /// The largest file in it.
-const MAX_FILE: u64 = 16 << 30;
+const MAX_FILE: u64 = 8 << 30;
 
 /// A file of evidence.
 pub struct Archive(ZipArchive<File>);

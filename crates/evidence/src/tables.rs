@@ -5,8 +5,10 @@ use crate::error::EvidenceError;
 use crate::facts::{ConcessionFact, GapFact, NodeFact};
 use constans_core::evidence::{ClauseRow, DayLink, DeviationRow, Proof};
 use jiff::Timestamp;
+use std::cell::Cell;
 use std::fs::File;
-use std::io::{BufWriter, Read};
+use std::io::{self, BufWriter, Read};
+use std::rc::Rc;
 
 /// What becomes a row of a table.
 pub trait TableRow {
@@ -94,23 +96,26 @@ impl TableRow for ClauseRow {
     }
 }
 
+/// The columns of the table of deviations, in their order.
+pub const DEVIATION_COLUMNS: [&str; 14] = [
+    "node",
+    "node_id",
+    "clause",
+    "desired_digest",
+    "cause",
+    "since",
+    "learned",
+    "found_by_run",
+    "until",
+    "end_learned",
+    "place",
+    "path",
+    "end_place",
+    "end_path",
+];
+
 impl TableRow for DeviationRow {
-    const COLUMNS: &'static [&'static str] = &[
-        "node",
-        "node_id",
-        "clause",
-        "desired_digest",
-        "cause",
-        "since",
-        "learned",
-        "found_by_run",
-        "until",
-        "end_learned",
-        "place",
-        "path",
-        "end_place",
-        "end_path",
-    ];
+    const COLUMNS: &'static [&'static str] = &DEVIATION_COLUMNS;
 
     fn cells(&self) -> Vec<String> {
         let [place, path] = proof(self.opened.as_ref());
@@ -264,6 +269,28 @@ impl CsvTable {
     }
 }
 
+/// The bytes of the longest row that is read.
+const MAX_ROW: usize = 4 << 20;
+
+/// A file of which no more is read for one row than a row may have.
+struct Bounded<R> {
+    file: R,
+    left: Rc<Cell<usize>>,
+}
+
+impl<R: Read> Read for Bounded<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let left = self.left.get();
+        if left == 0 {
+            return Err(io::Error::other(format!("a row is longer than {} MiB", MAX_ROW >> 20)));
+        }
+        let most = buffer.len().min(left);
+        let read = self.file.read(&mut buffer[..most])?;
+        self.left.set(left - read);
+        Ok(read)
+    }
+}
+
 /// Reads a table in CSV; each row's cells are found by the names of their columns.
 ///
 /// # Errors
@@ -274,7 +301,8 @@ pub fn read_table<const N: usize>(
     columns: [&str; N],
     mut row: impl FnMut([&str; N]) -> Result<(), EvidenceError>,
 ) -> Result<(), EvidenceError> {
-    let mut reader = csv::Reader::from_reader(file);
+    let left = Rc::new(Cell::new(MAX_ROW));
+    let mut reader = csv::Reader::from_reader(Bounded { file, left: left.clone() });
     let head = reader.headers()?.clone();
     let mut places = [0; N];
     for (place, column) in places.iter_mut().zip(columns) {
@@ -286,6 +314,7 @@ pub fn read_table<const N: usize>(
     let mut record = csv::StringRecord::new();
     while reader.read_record(&mut record)? {
         row(places.map(|place| undefused(record.get(place).unwrap_or_default())))?;
+        left.set(MAX_ROW);
     }
     Ok(())
 }
@@ -320,5 +349,25 @@ mod tests {
         .expect("the same table");
         assert_eq!(read, controls);
         assert!(read_table(text.as_bytes(), ["nodes"], |_| Ok(())).is_err());
+    }
+
+    #[test]
+    fn a_row_without_an_end_is_not_read_whole() {
+        let head = "control,node\r\n";
+        let of = |bytes: usize| format!("{head}SK-9,\"{}\"\r\nSK-9,n\r\n", "x\n".repeat(bytes / 2));
+        let read = |text: &str| {
+            let mut rows = 0;
+            let read = read_table(text.as_bytes(), ["node"], |[_]| {
+                rows += 1;
+                Ok(())
+            });
+            read.map(|()| rows)
+        };
+        assert_eq!(read(&of(MAX_ROW / 2)).expect("a long row"), 2);
+        let fault = read(&of(MAX_ROW + 1_000)).expect_err("a row that is too long").to_string();
+        assert!(fault.contains("a row is longer than 4 MiB"), "{fault}");
+        // Many rows are more than one may have.
+        let many = format!("{head}{}", "SK-9,gate-auken-1\r\n".repeat(400_000));
+        assert_eq!(read(&many).expect("many rows"), 400_000);
     }
 }

@@ -4,7 +4,7 @@
 use crate::error::EvidenceError;
 use crate::package::{CLAUSES, DAYS, DEVIATIONS, FORMAT, KEYS};
 use crate::read::Archive;
-use crate::tables::read_table;
+use crate::tables::{DEVIATION_COLUMNS, read_table};
 use constans_core::evidence::{
     ClauseCountsAs, ClauseRow, DayLink, DeviationRow, Found, KeyEntry, MANIFEST, Manifest, Proof, SIGNATURE,
     Tally, check_chain, check_keys, check_signature, file_digest, hash_of_hex, merkle,
@@ -252,23 +252,7 @@ fn deviations(
     let days: BTreeMap<Date, &DayLink> = days.iter().map(|link| (link.day, link)).collect();
     let (mut rows, mut proven, mut not_yet) = (0, 0, 0);
     let question = &manifest.question;
-    let columns = [
-        "node",
-        "node_id",
-        "clause",
-        "desired_digest",
-        "cause",
-        "since",
-        "learned",
-        "found_by_run",
-        "until",
-        "end_learned",
-        "place",
-        "path",
-        "end_place",
-        "end_path",
-    ];
-    read_table(archive.file(DEVIATIONS)?, columns, |cells| {
+    read_table(archive.file(DEVIATIONS)?, DEVIATION_COLUMNS, |cells| {
         let [
             node,
             node_id,
@@ -321,11 +305,9 @@ fn deviations(
         Ok(())
     })?;
     let later =
-        if not_yet > 0 { format!("; {not_yet} on a day that is not chained yet") } else { String::new() };
-    let check = faults.end(
-        "deviations",
-        format!("{rows} deviations; {proven} openings and closings are in the chain{later}"),
-    );
+        if not_yet > 0 { format!("; on a day that is not chained yet: {not_yet}") } else { String::new() };
+    let check = faults
+        .end("deviations", format!("listed: {rows}; openings and closings in the chain: {proven}{later}"));
     Ok((check, open))
 }
 

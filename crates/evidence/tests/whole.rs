@@ -293,10 +293,7 @@ fn what_is_written_is_verified_and_says_how_much_it_checked() {
         verified.checks.iter().map(|check| format!("{}: {}", check.what, check.found)).collect();
     assert_eq!(
         found[3..],
-        [
-            "deviations: 1 deviations; 1 openings and closings are in the chain",
-            "figures: 8 clauses, counted again"
-        ]
+        ["deviations: listed: 1; openings and closings in the chain: 1", "figures: 8 clauses, counted again"]
     );
     let clauses = verified.manifest.figures.counted.clauses;
     let expected =

@@ -413,7 +413,8 @@ pub const LONGEST_NAME: usize = 253;
 /// The longest value behind `?`, in characters.
 pub const LONGEST_VALUE: usize = 4_096;
 
-/// Refuses addresses with a NUL, which no text of the database can hold, and with names or values longer than any can be.
+/// Refuses addresses with a NUL, which no text of the database can hold, with names or values longer than any can be, and with a name
+/// twice behind `?`: an optional value that is given twice would count as left out.
 pub struct BoundedAddress;
 
 #[rocket::async_trait]
@@ -442,6 +443,8 @@ impl Fairing for BoundedAddress {
                     "a value behind `?` has at most {LONGEST_VALUE} characters, and `after` {LONGEST_NAME}"
                 ),
             )
+        } else if let Some(name) = uri.query().and_then(|query| repeated(query.segments())) {
+            ("invalid", 422, format!("`{name}` stands more than once behind `?`: name it once"))
         } else {
             return;
         };
@@ -458,6 +461,12 @@ impl Fairing for BoundedAddress {
             },
         );
     }
+}
+
+/// Returns the first name that stands more than once.
+fn repeated<'v>(segments: impl Iterator<Item = (&'v str, &'v str)>) -> Option<String> {
+    let mut names = std::collections::BTreeSet::new();
+    segments.map(|(name, _)| name).find(|name| !names.insert(name.to_owned())).map(str::to_owned)
 }
 
 fn is_too_long(name: &str, value: &str) -> bool {

@@ -287,7 +287,7 @@ pub async fn refuse_deleted(
         Some(since) if at < since => Err(ApiError::invalid(
             field,
             format!(
-                "the history is kept since {since} (the server's --keep-history); of days before, `days` has figures"
+                "the history is kept since {since} (the server's --keep-history); of days before there are only figures: constans compliance --by day"
             ),
         )),
         _ => Ok(()),

@@ -83,6 +83,16 @@ async fn remove_old(db: &PgPool) -> sqlx::Result<()> {
 async fn work_at(db: &PgPool, here: &Arc<Here>, job: &JobRow) -> Result<(), ApiError> {
     let Some(row) = evidence::by_no(db, job.subject).await? else { return Ok(()) };
     let no = row.no;
+    if job.tries > MAX_TRIES {
+        return fail(
+            db,
+            job,
+            no,
+            "failed",
+            &format!("it was begun {MAX_TRIES} times and broke off each time"),
+        )
+        .await;
+    }
     let keeper = tokio::spawn(keep(db.clone(), job.clone()));
     // Writing files takes its time: on a thread of its own.
     let made = {
@@ -111,10 +121,14 @@ async fn work_at(db: &PgPool, here: &Arc<Here>, job: &JobRow) -> Result<(), ApiE
         }
         Err(error) => ("failed", error.to_string()),
     };
+    let (status, because) = failed;
+    fail(db, job, no, status, &because).await
+}
+
+async fn fail(db: &PgPool, job: &JobRow, no: i64, status: &str, because: &str) -> Result<(), ApiError> {
     let mut transaction = db.begin().await?;
     if job::end(&mut *transaction, job).await? {
-        let (status, because) = failed;
-        evidence::end(&mut *transaction, no, status, &because, &["waiting"]).await?;
+        evidence::end(&mut *transaction, no, status, because, &["waiting"]).await?;
         evidence::drop_parts(&mut *transaction, no).await?;
         transaction.commit().await?;
     }
