@@ -112,6 +112,9 @@ pub fn carry_out(state: &EffectiveState) {
                             0,
                         ));
                     }
+                    Action::GatherRelated(at, window) => {
+                        event = Some(RunEvent::Gathered(host.related(&state.clauses[at], window), 0));
+                    }
                     Action::Keep(at) => {
                         event = Some(RunEvent::Kept(host.keep(&state.clauses[at], &mut Nowhere), 0));
                     }

@@ -142,6 +142,9 @@ pub struct WantedArguments {
     /// Show every clause, with native commands and system calls
     #[arg(short, long)]
     pub verbose: bool,
+    /// Do not gather what the system has on record of the time in which something drifted: sign-ins, sudo, packages
+    #[arg(long)]
+    pub no_related_records: bool,
     /// Seconds to wait for another run to finish
     #[arg(long, value_name = "SECONDS", default_value_t = 60)]
     pub wait: u64,

@@ -212,6 +212,10 @@ impl Runner<'_> {
                         teller.reached(ats[0], total, "looking ahead at", &clauses[0].address);
                         Some(RunEvent::PackagePreview(self.host.preview(&clauses), micros(clock)))
                     }
+                    Action::GatherRelated(at, window) => {
+                        let related = self.host.related(&state.clauses[at], window);
+                        Some(RunEvent::Gathered(related, micros(clock)))
+                    }
                     Action::Keep(_) if keeping == Persistence::Nothing => {
                         Some(RunEvent::Kept(Ok(Vec::new()), micros(clock)))
                     }

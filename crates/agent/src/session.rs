@@ -39,6 +39,7 @@ struct Session {
     reason: Option<String>,
     /// Whether grace and change window are opened.
     now: bool,
+    gathers_related: bool,
     _lock: RunLock,
 }
 
@@ -68,7 +69,19 @@ impl Session {
         let memories = Store::of(&state_dir, &wanted.store).memories()?;
         machine.prepare(&wanted.resolved.state, left_behind(&memories, &wanted.resolved.state));
         let part = part(arguments, is_local, &wanted.resolved.state)?;
-        Ok(Self { machine, state_dir, wanted, set, key, part, reason: None, now: false, _lock: lock })
+        let gathers_related = !arguments.no_related_records;
+        Ok(Self {
+            machine,
+            state_dir,
+            wanted,
+            set,
+            key,
+            part,
+            reason: None,
+            now: false,
+            gathers_related,
+            _lock: lock,
+        })
     }
 
     fn run(&mut self, mode: Mode, keeping: Persistence) -> Result<RunReport, AgentError> {
@@ -98,7 +111,8 @@ impl Session {
                 .attic_mib,
         };
         let usual = self.set.as_ref().map_or_else(|| RunSettings::of(mode), |(_, settings)| settings.clone());
-        let settings = RunSettings { mode, now: self.now, ..usual };
+        let gathers_related = usual.gathers_related && self.gathers_related;
+        let settings = RunSettings { mode, now: self.now, gathers_related, ..usual };
         let report = runner.run(settings, &self.part, keeping);
         progress.end();
         let report = report?;

@@ -7,6 +7,7 @@ use clap::{Args, Subcommand};
 use constans_core::sentence::span_words;
 use constans_terminal::{count, harmless, time};
 use constans_wire::drift::{Drift, DriftFigures, Durations, NodeEpisode};
+use constans_wire::run::Episode;
 use std::fmt::Write as _;
 
 /// Arguments of `drift`.
@@ -31,6 +32,9 @@ enum DriftCommand {
         /// Only episodes that ended
         #[arg(long)]
         ended: bool,
+        /// Also what the nodes had on record at that time: sign-ins, sudo, packages. Related, and no proof
+        #[arg(long)]
+        related: bool,
     },
     /// Count drift episodes: how many are open, how they ended, how long that took
     Figures {
@@ -67,7 +71,7 @@ impl Which {
 /// Lists or counts.
 pub async fn run(arguments: &DriftArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        DriftCommand::List { which, clause, open, ended } => {
+        DriftCommand::List { which, clause, open, ended, related } => {
             let server = Server::open(&which.server)?;
             let is_open = (*open || *ended).then(|| open.to_string());
             let given = which.given().into_iter().chain([("clause", clause.clone()), ("open", is_open)]);
@@ -78,7 +82,12 @@ pub async fn run(arguments: &DriftArguments) -> Result<(), ClientError> {
             if episodes.is_empty() {
                 println!("no drift");
             }
-            episodes.iter().for_each(|episode| println!("{}", line(episode)));
+            for episode in &episodes {
+                println!("{}", line(episode));
+                if *related {
+                    print!("{}", on_record(&episode.episode));
+                }
+            }
         }
         DriftCommand::Figures { which, by } => {
             let server = Server::open(&which.server)?;
@@ -106,6 +115,14 @@ fn line(NodeEpisode { node, episode }: &NodeEpisode) -> String {
         time(episode.in_line_until),
         time(episode.detected_at)
     ))
+}
+
+/// What the node had on record of the time of an episode.
+fn on_record(episode: &Episode) -> String {
+    let Some(related) = &episode.related else {
+        return "    nothing is kept of what was on record then\n".to_owned();
+    };
+    related.words.iter().map(|record| format!("    {}\n", harmless(&record.write_dated()))).collect()
 }
 
 fn shown(drift: &Drift, by: Option<&str>) -> String {

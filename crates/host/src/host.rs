@@ -8,7 +8,8 @@ use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::run::{
-    Correction, Failure, Inspection, NativeStep, PackagePreview, RestartPending, StoredCopy,
+    Correction, DriftWindow, Failure, Inspection, NativeStep, PackagePreview, RelatedRecords, RestartPending,
+    StoredCopy,
 };
 use constans_core::state::{Clause, EffectiveState};
 use std::collections::BTreeSet;
@@ -71,6 +72,9 @@ pub trait Host: Send {
 
     /// Finds out what changing the packages of these clauses would take along; nothing is changed, and nothing is fetched.
     fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview;
+
+    /// Gathers what the system has on record of the time in which a clause drifted; nothing is changed.
+    fn related(&mut self, clause: &Clause, window: DriftWindow) -> RelatedRecords;
 
     /// Puts what is there into the attic, since it may be replaced by someone else before a run does.
     ///

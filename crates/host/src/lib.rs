@@ -20,6 +20,7 @@ mod os_release;
 pub mod packages;
 pub mod programs;
 mod progress;
+mod related;
 pub mod restart;
 pub mod runit;
 mod secrets;

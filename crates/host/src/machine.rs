@@ -7,6 +7,7 @@ use crate::files::{Entry, Files};
 use crate::host::ActedOn;
 use crate::packages::{Apt, DPKG_STATUS, PackageManager, Packages, Rpm, rpm_database};
 use crate::programs::{NotRun, Programs, is_root};
+use crate::related::RecordsRead;
 use crate::runit::Runit;
 use crate::seen_files::SeenFiles;
 use crate::services::{Services, StandIn, Systemd};
@@ -28,7 +29,7 @@ pub struct Machine {
     pub(crate) apt: Packages,
     pub(crate) rpm: Packages,
     /// Whether the root has rpm's packages and not dpkg's.
-    is_of_rpm: bool,
+    pub(crate) is_of_rpm: bool,
     pub(crate) services: Box<dyn Services>,
     runit: Runit,
     pub(crate) programs: Programs,
@@ -40,6 +41,8 @@ pub struct Machine {
     pub(crate) scratch: PathBuf,
     /// What is known of the contents of files.
     pub(crate) seen_files: SeenFiles,
+    /// What the system has on record, read for the present run.
+    pub(crate) records_read: RecordsRead,
     /// When the present run began.
     pub(crate) run_began: Timestamp,
     /// The names of accounts and groups, until something is changed.
@@ -135,6 +138,7 @@ impl Machine {
             packet_rules: Vec::new(),
             scratch: scratch.to_owned(),
             seen_files: SeenFiles::default(),
+            records_read: RecordsRead::default(),
             run_began: Timestamp::now(),
             names: OnceCell::new(),
         })

@@ -5,6 +5,7 @@ use crate::error::HostError;
 use crate::host::{ActedOn, Host};
 use crate::kinds;
 use crate::machine::{InspectionContext, Machine, NotSeen, Work};
+use crate::related::RecordsRead;
 use crate::seen_files::{Ahead, SeenFiles};
 use crate::stalls::Stalls;
 use constans_core::compare::Difference;
@@ -13,7 +14,8 @@ use constans_core::filter::About;
 use constans_core::kind::{BuiltInKind, Reaction};
 use constans_core::kit::Gone;
 use constans_core::run::{
-    Correction, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RestartPending, StoredCopy,
+    Correction, DriftWindow, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RelatedRecords,
+    RestartPending, StoredCopy,
 };
 use constans_core::state::{Clause, EffectiveState};
 use jiff::Timestamp;
@@ -61,6 +63,7 @@ impl Host for Machine {
     fn begin_run(&mut self, touched: &[&Clause], contents: &Arc<dyn Contents>) {
         self.run_began = Timestamp::now();
         self.about_to_change();
+        self.records_read = RecordsRead::default();
         self.seen_files = SeenFiles::read(&self.scratch.join(SEEN_FILES));
         let wanted = touched.iter().filter_map(|clause| {
             Some(Ahead {
@@ -110,6 +113,10 @@ impl Host for Machine {
             }
         }
         package_preview
+    }
+
+    fn related(&mut self, clause: &Clause, window: DriftWindow) -> RelatedRecords {
+        self.related_records(clause, window)
     }
 
     fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<StoredCopy>, Failure> {

@@ -8,6 +8,7 @@ mod joining;
 mod kinds;
 mod lab;
 mod packages;
+mod related;
 mod repository;
 mod rpm;
 mod service;
@@ -20,7 +21,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 /// What can be tried by itself; all is tried if none is named. Some need what those before them left.
-const GROUPS: [&str; 7] = ["fleet", "kinds", "packages", "rpm", "inspected", "faults", "kills"];
+const GROUPS: [&str; 8] = ["fleet", "kinds", "packages", "rpm", "inspected", "related", "faults", "kills"];
 
 fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
@@ -103,6 +104,9 @@ fn run(only: Option<&str>) -> Result<TestOutcome, Failed> {
     }
     if wanted("inspected") {
         failed += inspected::all(host);
+    }
+    if wanted("related") {
+        failed += related::all(host);
     }
     if wanted("faults") {
         failed += faults::all(host);

@@ -77,7 +77,11 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(audit_chain::keep_chained(db.clone()));
     tokio::spawn(day_figures::keep_up_to_date(db.clone()));
     let altered_days = Arc::new(AlteredDays::default());
-    tokio::spawn(retention::keep_tidy(db.clone(), settings.keep_history));
+    let kept = retention::DaysKept {
+        history: settings.keep_history,
+        related_records: settings.keep_related_records,
+    };
+    tokio::spawn(retention::keep_tidy(db.clone(), kept));
     tokio::spawn(chain_of_days::keep_chained(db.clone(), days.clone(), altered_days.clone()));
     let waker = Waker::begin(db.clone());
     tokio::spawn(followed_filters::keep_following(db.clone(), waker.clone()));

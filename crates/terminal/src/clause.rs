@@ -29,6 +29,12 @@ pub fn clause(result: &ClauseResult, verbose: bool) -> String {
     }
     diff(&mut text, result);
     failure(&mut text, result.failure.as_ref());
+    if !words.related.is_empty() {
+        let _ = writeln!(text, "   on record there at the time it drifted (related, no proof):");
+        for record in &words.related {
+            let _ = writeln!(text, "      {}", sentence(record));
+        }
+    }
     for note in &words.notes {
         let _ = writeln!(text, "   {}", sentence(note));
     }

@@ -2,7 +2,10 @@
 
 use crate::report::{LeftOut, RunReport};
 use constans_core::compare::{Difference, Side};
-use constans_core::run::{ClauseResult, Decision, Leave, NativeStep, Outcome, PackageChange, PackagePreview};
+use constans_core::run::{
+    ClauseResult, Decision, Leave, MAX_RELATED, NativeStep, Outcome, PackageChange, PackagePreview,
+    RelatedRecords,
+};
 use serde::Serialize;
 use serde_json::Value;
 use std::io;
@@ -66,7 +69,7 @@ impl RunReport {
     #[must_use]
     pub fn without_details(mut self) -> Self {
         for clause in &mut self.clauses {
-            (clause.text_diff, clause.native) = (None, Vec::new());
+            (clause.text_diff, clause.native, clause.related) = (None, Vec::new(), None);
             for difference in clause.differences.iter_mut().chain(&mut clause.still_different) {
                 (difference.wanted, difference.found) = (Side::Absent, Side::Absent);
             }
@@ -88,6 +91,9 @@ fn bound_clause(clause: &mut ClauseResult, of_run: &mut usize, left_out: &mut Le
     bound_list(&mut clause.origins, left_out);
     bound_list(&mut clause.dropped_needs, left_out);
     bound_list(&mut clause.missed, left_out);
+    if let Some(related) = &mut clause.related {
+        bound_related(related, left_out);
+    }
     for difference in clause.differences.iter_mut().chain(&mut clause.still_different) {
         bound_difference(difference, left_out);
     }
@@ -120,6 +126,17 @@ fn bound_clause(clause: &mut ClauseResult, of_run: &mut usize, left_out: &mut Le
     let of_failure = clause.failure.as_mut().and_then(|failure| failure.command.as_mut());
     bound_steps(of_failure.into_iter().chain(&mut clause.native), &mut of_clause, left_out);
     *of_run -= before - of_clause;
+}
+
+fn bound_related(related: &mut RelatedRecords, left_out: &mut LeftOut) {
+    bound_list_to(&mut related.records, MAX_RELATED, left_out);
+    bound_list_to(&mut related.not_searched, MAX_RELATED, left_out);
+    let of_records = related
+        .records
+        .iter_mut()
+        .flat_map(|record| record.account.iter_mut().chain([&mut record.text, &mut record.source]));
+    let of_others = related.not_searched.iter_mut().flat_map(|one| [&mut one.source, &mut one.why]);
+    of_records.chain(of_others).for_each(|text| cut_value(text, left_out));
 }
 
 fn bound_packages(packages: &mut Vec<PackageChange>, most: usize, left_out: &mut LeftOut) {

@@ -4,8 +4,10 @@ use crate::report::{DidNotEnd, LeftOut, RunReport};
 use constans_core::episode::ClosedAs;
 use constans_core::kit::Severity;
 use constans_core::run::{
-    ClauseResult, ClauseWords, Counts, Decision, DriftWindow, Mode, Outcome, PackageChange, Status,
+    ClauseResult, ClauseWords, Counts, Decision, DriftWindow, Mode, Outcome, PackageChange, RelatedRecords,
+    Status,
 };
+use constans_core::sentence::Sentence;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -60,6 +62,19 @@ pub struct Episode {
     pub closed_as: Option<ClosedAs>,
     /// The run that ended it.
     pub closed_run: Option<Uuid>,
+    /// What the node had on record of the time in which the drift happened, if it was gathered and is still kept.
+    pub related: Option<ShownRelated>,
+}
+
+/// Related records with their words.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ShownRelated {
+    /// The records.
+    #[serde(flatten)]
+    pub related: RelatedRecords,
+    /// The same in words.
+    pub words: Vec<Sentence>,
 }
 
 impl Episode {

@@ -48,6 +48,9 @@ pub(super) fn settings_of(groups: &[&Group]) -> Result<AgentSettings, PlanError>
             .of("reach_within_secs", |settings| settings.reach_within_secs)?
             .unwrap_or(usual.reach_within_secs),
         attic_mib: take.of("attic_mib", |settings| settings.attic_mib)?.unwrap_or(usual.attic_mib),
+        related_records: take
+            .of("related_records", |settings| settings.related_records)?
+            .unwrap_or(usual.related_records),
         from,
     })
 }

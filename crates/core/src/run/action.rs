@@ -1,8 +1,10 @@
 //! The requests of a run to the agent, their results, and the result of the run.
 
+use super::cause::DriftWindow;
 use super::decide::RunSettings;
 use super::memory::{Memories, Memory};
 use super::reaction::DueReaction;
+use super::related::RelatedRecords;
 use super::result::{ClauseResult, Failure, NativeStep, PackageChange, StoredCopy};
 use super::status::{Counts, Status};
 use crate::address::ClauseAddress;
@@ -49,6 +51,8 @@ pub enum Action {
     /// Find out what changing the packages of these clauses together would take along, and change nothing; answer
     /// [`RunEvent::PackagePreview`].
     Preview(Vec<usize>),
+    /// Gather what the system has on record of the time in which the clause at this place drifted; answer [`RunEvent::Gathered`].
+    GatherRelated(usize, DriftWindow),
     /// Keep what is there, since it stays for a while and someone may change it again; answer [`RunEvent::Kept`].
     Keep(usize),
     /// Correct these differences; answer [`RunEvent::Corrected`].
@@ -71,6 +75,8 @@ pub enum RunEvent {
     Inspected(Inspection, u64),
     /// The result of a look ahead.
     PackagePreview(PackagePreview, u64),
+    /// What the system had on record, and how long it took.
+    Gathered(RelatedRecords, u64),
     /// What was kept, or why it could not be.
     Kept(Result<Vec<StoredCopy>, Failure>, u64),
     /// The result of a correction.

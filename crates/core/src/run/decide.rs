@@ -73,6 +73,8 @@ pub struct RunSettings {
     pub freezes: Vec<Freeze>,
     /// Whether a person opened grace and window.
     pub now: bool,
+    /// Whether records that are related to drift are gathered.
+    pub gathers_related: bool,
     /// What was put back since it cut the node's way to its server: not applied again as long as the same is wanted.
     pub put_back: BTreeMap<ClauseAddress, RevertedChange>,
 }
@@ -99,6 +101,7 @@ impl RunSettings {
             zone: TimeZone::UTC,
             freezes: Vec::new(),
             now: false,
+            gathers_related: true,
             put_back: BTreeMap::new(),
         }
     }

@@ -4,8 +4,9 @@ use super::action::{
     Action, Correction, Finished, Inspection, OutOfOrder, PackagePreview, PartOf, RunEvent, RunInput, Seen,
     Selection,
 };
-use super::cause::{Cause, CauseFound, cause_of};
+use super::cause::{Cause, CauseFound, DriftWindow, cause_of};
 use super::decide::{DecisionInput, Mode, RunSettings, decide};
+use super::drift::NotedDrift;
 use super::gate::{Need, blocker, is_really_alike};
 use super::memory::{Memories, Memory};
 use super::react::started_by;
@@ -70,6 +71,8 @@ pub(super) enum Phase {
     /// Looking ahead for one clause, whose differences these are.
     Previewing(usize, Vec<Difference>),
     PreviewingAll,
+    /// Gathering what is related to the drift of a clause, whose differences these are.
+    GatheringRelated(usize, Vec<Difference>),
     Keeping(usize),
     Correcting(usize),
     Verifying(usize, Correction),
@@ -169,6 +172,9 @@ impl<'s> Run<'s> {
             }
             (Phase::PreviewingAll, RunEvent::PackagePreview(package_preview, _)) => {
                 Ok(self.all_previewed(package_preview))
+            }
+            (Phase::GatheringRelated(at, different), RunEvent::Gathered(related, took_us)) => {
+                Ok(self.gathered(at, different, related, took_us, now))
             }
             (Phase::Keeping(at), RunEvent::Kept(kept, took_us)) => Ok(self.was_kept(at, kept, took_us, now)),
             (Phase::Correcting(at), RunEvent::Corrected(correction, took_us)) => {
@@ -359,13 +365,26 @@ impl<'s> Run<'s> {
         result.differences.clone_from(&different);
         let cause = self.cause(at, turn, &found, now);
         self.result(at).changed_by = changed_by.filter(|_| cause.cause == Cause::TargetMoved);
-        self.decide(at, cause, &found, now);
-        actions.extend(self.act(at, different, &found, now));
+        let new_window = self.decide(at, cause, &found, now);
+        match new_window.filter(|_| self.settings.gathers_related) {
+            // Before anything is corrected: afterwards the file's own times are those of the correction.
+            Some(window) => {
+                self.phase = Phase::GatheringRelated(at, different);
+                actions.push(Action::GatherRelated(at, window));
+            }
+            None => actions.extend(self.act(at, different, &found, now)),
+        }
         actions
     }
 
     /// Acts on what was decided, or goes on.
-    fn act(&mut self, at: usize, different: Vec<Difference>, found: &Digest, now: Timestamp) -> Vec<Action> {
+    pub(super) fn act(
+        &mut self,
+        at: usize,
+        different: Vec<Difference>,
+        found: &Digest,
+        now: Timestamp,
+    ) -> Vec<Action> {
         if self.wants_to_be_alone(at) {
             self.phase = Phase::Previewing(at, different);
             return vec![Action::Preview(vec![at])];
@@ -440,9 +459,16 @@ impl<'s> Run<'s> {
         cause
     }
 
-    fn decide(&mut self, at: usize, cause: CauseFound, found: &Digest, now: Timestamp) {
+    /// Decides what is due, and returns the time in which the clause drifted, if that was not known before.
+    fn decide(
+        &mut self,
+        at: usize,
+        cause: CauseFound,
+        found: &Digest,
+        now: Timestamp,
+    ) -> Option<DriftWindow> {
         let clause = self.clause(at);
-        let drift_found_at = self.note_drift(at, cause, found, now);
+        let NotedDrift { found_so_at: drift_found_at, new_window } = self.note_drift(at, cause, found, now);
         let want = DecisionInput {
             clause,
             correctable: clause.kind().correctable(),
@@ -467,6 +493,7 @@ impl<'s> Run<'s> {
         } else {
             Outcome::OutOfLine
         };
+        new_window
     }
 
     fn corrected(&mut self, at: usize, correction: Correction, took_us: u64) -> Vec<Action> {
@@ -588,6 +615,7 @@ fn blank(clause: &Clause) -> ClauseResult {
         also_drifted: false,
         newness: None,
         drift_window: None,
+        related: None,
         already_there: false,
         changed_by: None,
         decision: Decision::Nothing,

@@ -13,6 +13,7 @@ mod opening;
 mod preview;
 mod react;
 mod reaction;
+mod related;
 mod repeat;
 mod restart;
 mod result;
@@ -32,6 +33,7 @@ pub use machine::Run;
 pub use memory::{LastInLine, Memories, Memory, OpenDrift};
 pub use opening::{next_opening, next_opening_of_reactions};
 pub use reaction::{DueCause, DueReaction};
+pub use related::{MAX_RELATED, NotSearched, RelatedKind, RelatedRecord, RelatedRecords};
 pub use repeat::{Found, RunFindings, found};
 pub use restart::{RestartDue, RestartPending, RestartPolicy, restart_due};
 pub use result::{

@@ -1,6 +1,7 @@
 //! What a run says of one clause: three questions kept apart, and all that explains the answers.
 
 use super::cause::{Cause, DriftWindow, Newness};
+use super::related::RelatedRecords;
 use crate::address::ClauseAddress;
 use crate::compare::{Difference, TextDiff, TextDiffRefusal};
 use crate::digest::Digest;
@@ -287,6 +288,9 @@ pub struct ClauseResult {
     /// When the drift happened.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drift_window: Option<DriftWindow>,
+    /// What the system had on record of the time in which the drift happened; of the run that found it first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub related: Option<Box<RelatedRecords>>,
     /// Whether the first run that saw it found it already right.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub already_there: bool,

@@ -40,6 +40,8 @@ struct Node {
     due: Vec<DueReaction>,
     secs: i64,
     stop_before: Option<String>,
+    /// Of which clause, and of which seconds, related records were asked for.
+    gathered: Vec<String>,
 }
 
 fn key() -> DigestKey {
@@ -179,6 +181,12 @@ impl Node {
                     Action::Preview(ats) => {
                         let clauses: Vec<&Clause> = ats.iter().map(|at| &state.clauses[*at]).collect();
                         Some(RunEvent::PackagePreview(self.preview(&clauses), 1))
+                    }
+                    Action::GatherRelated(at, window) => {
+                        let span = [window.from, window.to].map(|at| at.as_second());
+                        self.gathered.push(format!("{} {span:?}", state.clauses[at].address));
+                        let related = RelatedRecords::of(window, Vec::new(), Vec::new());
+                        Some(RunEvent::Gathered(related, 1))
                     }
                     Action::Keep(at) => Some(RunEvent::Kept(Ok(self.keep(&state.clauses[at])), 1)),
                     Action::Correct(at, _) => {
@@ -350,6 +358,31 @@ fn a_hand_edit_is_drift_with_its_window_and_is_corrected() {
     drift corrected
     file:/etc/issue different corrected drift
     ");
+}
+
+#[test]
+fn related_records_are_gathered_once_for_each_change_and_before_the_correction() {
+    let report = RunSettings { on_drift: OnDrift::Report, ..enforce() };
+    let state = state(vec![file("/etc/issue", "a")]);
+    let mut node = Node::default();
+    node.run(&state, enforce());
+    assert_eq!(node.gathered, [""; 0], "what was never right did not drift");
+    let mut node = node.with("file:/etc/issue", "content", "x");
+    let found = node.run(&state, report.clone());
+    let related = found.results[0].related.as_ref().unwrap();
+    assert_eq!(Some(related.window), found.results[0].drift_window);
+    let again = node.run(&state, report.clone());
+    assert_eq!(again.results[0].related, None, "it is known already");
+    let mut node = node.with("file:/etc/issue", "content", "y");
+    node.run(&state, observe());
+    assert_eq!(node.gathered, ["file:/etc/issue [100, 200]", "file:/etc/issue [200, 400]"]);
+    node.log.clear();
+    let mut node = node.with("file:/etc/issue", "content", "z");
+    let corrected = node.run(&state, enforce());
+    assert!(corrected.results[0].related.is_some() && node.log == ["correct file:/etc/issue"]);
+    let mut node = node.with("file:/etc/issue", "content", "w");
+    let without = node.run(&state, RunSettings { gathers_related: false, ..enforce() });
+    assert_eq!((&without.results[0].related, without.results[0].outcome), (&None, Outcome::Corrected));
 }
 
 #[test]

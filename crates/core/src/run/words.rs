@@ -27,6 +27,9 @@ pub struct ClauseWords {
     /// What was replaced and where the old copy is, packages that changed, and reactions.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub notes: Vec<Sentence>,
+    /// What the system had on record of the time in which it drifted: related, and no proof.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub related: Vec<Sentence>,
     /// What needs attention beside the outcome.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub warnings: Vec<Sentence>,
@@ -44,6 +47,7 @@ impl ClauseResult {
             headline: self.headline(),
             cause: self.cause_words(),
             notes: self.notes(),
+            related: self.related.as_ref().map(|related| related.words()).unwrap_or_default(),
             warnings: self.missed.iter().map(MissedReaction::words).collect(),
             details: self.details(),
         }

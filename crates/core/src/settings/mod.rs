@@ -60,6 +60,8 @@ pub struct GroupSettings {
     pub reach_within_secs: Option<u64>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub attic_mib: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub related_records: Option<bool>,
 }
 
 /// The settings of one node's agent.
@@ -101,6 +103,9 @@ pub struct AgentSettings {
     pub reach_within_secs: u64,
     /// How much its attic holds at the most, in MiB; the oldest goes first, the newest always stays.
     pub attic_mib: u64,
+    /// Whether the agent gathers what the system has on record of the time in which something drifted: who was signed in, what
+    /// sudo ran, packages that changed.
+    pub related_records: bool,
     /// The groups that each setting comes from, by its word; several where they disagree about the mode. What is not named
     /// is as usual.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
@@ -124,6 +129,7 @@ impl Default for AgentSettings {
             restart: RestartPolicy::Never,
             reach_within_secs: 60,
             attic_mib: 512,
+            related_records: true,
             from: BTreeMap::new(),
         }
     }
@@ -209,6 +215,7 @@ impl AgentSettings {
             window: self.window(zone, now),
             change_window: self.change_window.clone(),
             zone: zone.clone(),
+            gathers_related: self.related_records,
             ..RunSettings::of(self.mode)
         }
     }
@@ -245,6 +252,11 @@ impl AgentSettings {
             ("restart", self.restart.words().to_owned(), &["restart"]),
             ("reach within", exact_span(self.reach_within_secs), &["reach_within_secs"]),
             ("attic", format!("{} MiB", self.attic_mib), &["attic_mib"]),
+            (
+                "related records",
+                if self.related_records { "gathered" } else { "not gathered" }.to_owned(),
+                &["related_records"],
+            ),
         ];
         rows.into_iter()
             .map(|(word, value, from)| DescribedSetting {

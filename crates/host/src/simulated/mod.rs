@@ -22,7 +22,8 @@ use constans_core::filter::About;
 use constans_core::kind::Reaction;
 use constans_core::kit::Gone;
 use constans_core::run::{
-    Correction, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RestartPending, Seen, StoredCopy,
+    Correction, DriftWindow, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RelatedRecord,
+    RelatedRecords, RestartPending, Seen, StoredCopy,
 };
 use constans_core::state::{Clause, EffectiveState};
 use serde::{Deserialize, Serialize};
@@ -51,6 +52,7 @@ pub struct SimulatedHost {
     /// Addresses whose correction fails, with what the operating system says.
     failing: BTreeMap<String, String>,
     restarts: BTreeMap<String, u64>,
+    records: Vec<RelatedRecord>,
     runs: u64,
 }
 
@@ -65,6 +67,7 @@ impl SimulatedHost {
             things: Things::default(),
             failing: BTreeMap::new(),
             restarts: BTreeMap::new(),
+            records: Vec::new(),
             runs: 0,
         }
     }
@@ -102,6 +105,11 @@ impl SimulatedHost {
             Some(says) => drop(self.failing.insert(address.to_owned(), says.to_owned())),
             None => drop(self.failing.remove(address)),
         }
+    }
+
+    /// Has the system keep a record, as that somebody signed in.
+    pub fn record(&mut self, record: RelatedRecord) {
+        self.records.push(record);
     }
 
     /// Returns how often a service was restarted or reloaded by a reaction.
@@ -246,6 +254,10 @@ impl Host for SimulatedHost {
             .filter_map(|clause| package::change(&self.things, clause, &self.repository))
             .collect();
         PackagePreview { packages, ..PackagePreview::default() }
+    }
+
+    fn related(&mut self, _clause: &Clause, window: DriftWindow) -> RelatedRecords {
+        RelatedRecords::of(window, self.records.clone(), Vec::new())
     }
 
     fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<StoredCopy>, Failure> {

@@ -7,10 +7,10 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::episode::{self, EpisodeRow};
 use crate::store::run::KeptRow;
 use crate::store::run_hour::{self, RunHourRow};
-use crate::store::{node, report_text, run};
+use crate::store::{node, related, report_text, run};
 use crate::trust::{Allowed, NodeRead};
 use constans_wire::report::RunReport;
-use constans_wire::run::{Episode, Repeats, RunHour, RunSummary, RunWords, ShownRun};
+use constans_wire::run::{Episode, Repeats, RunHour, RunSummary, RunWords, ShownRelated, ShownRun};
 use jiff::Timestamp;
 use rocket::serde::json::Json;
 use rocket::{State, get};
@@ -55,7 +55,7 @@ pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<P
     // As it is stored: what a newer agent reported beside what this version knows is in it.
     let kept = run::report(db.inner(), node, id).await?.ok_or_else(missing)?;
     let repeats = repeats_of(&kept);
-    let mut shown = with_texts(db.inner(), kept).await?;
+    let mut shown = with_texts(db.inner(), node, kept).await?;
     let report: RunReport = read(shown.clone())?;
     shown["words"] = json!(RunWords::of(&report));
     if let Some(repeats) = repeats {
@@ -71,14 +71,24 @@ pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<P
 /// Returns why it cannot be read.
 pub async fn whole_report(db: &PgPool, node: Uuid, id: &str) -> Result<Option<RunReport>, ApiError> {
     let Some(kept) = run::report(db, node, id).await? else { return Ok(None) };
-    read(with_texts(db, kept).await?).map(Some)
+    read(with_texts(db, node, kept).await?).map(Some)
 }
 
-async fn with_texts(db: &PgPool, kept: KeptRow) -> Result<Value, ApiError> {
+/// The report with what is kept apart from it: its long texts, and what the node had on record.
+async fn with_texts(db: &PgPool, node: Uuid, kept: KeptRow) -> Result<Value, ApiError> {
     let mut report = kept.report;
     let places: BTreeMap<String, String> = read(kept.texts)?;
     let digests: Vec<String> = places.values().cloned().collect();
     put_in(&mut report, &places, &report_text::find(db, &digests).await?.into_iter().collect());
+    let run: Uuid = read(report["run"].clone())?;
+    let mut related: BTreeMap<_, _> = related::of_run(db, node, run).await?.into_iter().collect();
+    if let Some(clauses) = report["clauses"].as_array_mut().filter(|_| !related.is_empty()) {
+        for clause in clauses {
+            if let Some(gathered) = clause["address"].as_str().and_then(|address| related.remove(address)) {
+                clause["related"] = json!(gathered);
+            }
+        }
+    }
     Ok(report)
 }
 
@@ -119,6 +129,9 @@ pub fn shown_episode(row: EpisodeRow) -> Result<Episode, ApiError> {
         closed_at: row.closed_at.map(|at| at.to_jiff()),
         closed_as: row.closed_as.map(|word| read(Value::from(word))).transpose()?,
         closed_run: row.closed_run,
+        related: row
+            .related
+            .map(|sqlx::types::Json(related)| ShownRelated { words: related.words(), related }),
     })
 }
 

@@ -8,19 +8,20 @@ use crate::clock;
 use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};
 use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
-use crate::store::{episode, event, history as stored_history, report_text};
+use crate::store::{episode, event, history as stored_history, related, report_text};
 use crate::thread::on_thread;
 use constans_core::address::ClauseAddress;
 use constans_core::attention::ExceptionSort;
 use constans_core::digest::Digest;
 use constans_core::episode::{ClosedAs, EpisodeChange, follow, keep_causes};
-use constans_core::run::{Found, Outcome, RunFindings, Status, found, status_of};
+use constans_core::run::{Found, Outcome, RelatedRecords, RunFindings, Status, found, status_of};
 use constans_wire::newer::keep_unknown;
 use constans_wire::node_event::{NamedClauses, NodeEvent};
 use constans_wire::report::{LeftOut, RunReport};
 use constans_wire::run::Received;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Value, json};
+use sqlx::types::Json;
 use sqlx::{PgConnection, PgPool};
 use std::collections::{HashMap, HashSet};
 use uuid::Uuid;
@@ -128,6 +129,7 @@ pub async fn take_in(
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
     let episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
     let (ran_at, is_full) = history::take_in(&mut *db, &known, &report, order.as_ref(), now).await?;
+    keep_related(&mut *db, node, &mut report).await?;
     let (mode, status) = (json!(report.mode), json!(report.status));
     let found = found_by(&report);
     let digest = found.as_ref().and_then(|found| found.as_ref()).map(Digest::as_str);
@@ -180,6 +182,24 @@ pub async fn take_in(
         }
     }
     Ok(StoredReport { received: Received::Stored, is_news: repeated.is_none() })
+}
+
+/// Takes out of a report what the node had on record, and keeps it apart, since it is kept for less long: as long as the node has not
+/// sent more today than it may.
+async fn keep_related(db: &mut PgConnection, node: Uuid, report: &mut RunReport) -> Result<(), ApiError> {
+    let gathered: Vec<(String, Json<RelatedRecords>)> = report
+        .clauses
+        .iter_mut()
+        .filter_map(|result| Some((result.address.to_string(), Json(*result.related.take()?))))
+        .collect();
+    if gathered.is_empty() {
+        return Ok(());
+    }
+    let bytes = i64::try_from(json!(gathered).to_string().len()).unwrap_or(i64::MAX);
+    if run::count_kept(&mut *db, node, bytes).await? <= MAX_A_DAY {
+        related::store(&mut *db, node, report.run, &gathered).await?;
+    }
+    Ok(())
 }
 
 /// Returns what a run noticed that the full run before it, of this status, did not.

@@ -16,17 +16,26 @@ const PAUSE: Duration = Duration::from_millis(50);
 /// So long jobs are kept that ended.
 const JOBS_KEPT: SignedDuration = SignedDuration::from_hours(90 * 24);
 
-/// Goes on deleting; any moment of so many days can be asked about.
-pub async fn keep_tidy(db: PgPool, days: u32) {
+/// For how many days things are kept.
+#[derive(Debug, Clone, Copy)]
+pub struct DaysKept {
+    /// The history: any moment of it can be asked about.
+    pub history: u32,
+    /// What nodes had on record when something drifted.
+    pub related_records: u32,
+}
+
+/// Goes on deleting.
+pub async fn keep_tidy(db: PgPool, kept: DaysKept) {
     loop {
-        if let Err(error) = delete_old(&db, days).await {
+        if let Err(error) = delete_old(&db, kept).await {
             tracing::warn!(%error, "what is too old is not deleted yet");
         }
         tokio::time::sleep(EVERY).await;
     }
 }
 
-/// Deletes all that is older than so many days. Returns how many rows.
+/// Deletes all that is older. Returns how many rows.
 ///
 /// Days are deleted from only once they are chained, and only if the rows are those that were chained: what somebody altered stays to
 /// be looked at.
@@ -34,14 +43,17 @@ pub async fn keep_tidy(db: PgPool, days: u32) {
 /// # Errors
 ///
 /// Returns why the database did not.
-pub async fn delete_old(db: &PgPool, days: u32) -> sqlx::Result<u64> {
-    let first = clock::now().to_zoned(TimeZone::UTC).date().saturating_sub(i64::from(days).days());
+pub async fn delete_old(db: &PgPool, kept: DaysKept) -> sqlx::Result<u64> {
+    let now = clock::now();
+    let first = now.to_zoned(TimeZone::UTC).date().saturating_sub(i64::from(kept.history).days());
+    let related_kept = SignedDuration::from_hours(24 * i64::from(kept.related_records));
     let mut deleted = 0;
     while chained_leaves(db, first).await? {}
     let until = retention::last_deleted(db).await?.map(end_of);
     for old in Old::ALL {
         let before = match (old, until) {
-            (Old::Jobs, _) => clock::now() - JOBS_KEPT,
+            (Old::Jobs, _) => now - JOBS_KEPT,
+            (Old::RelatedRecords, _) => now - related_kept,
             (_, Some(until)) => until,
             (_, None) => continue,
         };

@@ -159,7 +159,8 @@ pub async fn list(
     size: u32,
 ) -> sqlx::Result<Vec<NodeEpisodeRow>> {
     let mut query = QueryBuilder::new(
-        "select name, id, address, severity, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run, listed_at from (
+        "select name, id, address, severity, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run, listed_at,
+            (select r.body from related_records r where r.node = e.node and r.run = e.detected_run and r.address = e.address) as related from (
             select node.name, e.*, case when e.closed_at is null then e.detected_at + interval '1000 years' else e.detected_at end as listed_at",
     );
     push_chosen(&mut query, choice);

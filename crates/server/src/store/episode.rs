@@ -3,9 +3,11 @@
 use super::cursor::{Cursor, PageRange};
 use crate::clock::sql_now;
 use constans_core::episode::{ClosedAs, EpisodeChange, OpenEpisode};
+use constans_core::run::RelatedRecords;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde::Serialize;
+use sqlx::types::Json;
 use sqlx::{PgConnection, PgExecutor};
 use std::collections::BTreeMap;
 use uuid::Uuid;
@@ -31,6 +33,8 @@ pub struct EpisodeRow {
     pub closed_as: Option<String>,
     /// The run that ended it.
     pub closed_run: Option<Uuid>,
+    /// What the node had on record of the time in which it happened, if that is kept.
+    pub related: Option<Json<RelatedRecords>>,
     /// By which moment it is ordered in the list.
     pub listed_at: SqlTimestamp,
 }

@@ -30,6 +30,7 @@ pub mod notice;
 pub mod person;
 pub mod recovery;
 pub mod refused_request;
+pub mod related;
 pub mod release;
 pub mod report_text;
 pub mod retention;

@@ -27,11 +27,15 @@ pub enum Old {
     Attributes,
     /// Long work.
     Jobs,
+    /// What nodes had on record when something drifted.
+    RelatedRecords,
+    /// Long texts of runs whose month was dropped.
+    ReportTexts,
 }
 
 impl Old {
     /// All of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 10] = [
         Self::Deviations,
         Self::Gaps,
         Self::Doubts,
@@ -40,6 +44,8 @@ impl Old {
         Self::Episodes,
         Self::Attributes,
         Self::Jobs,
+        Self::RelatedRecords,
+        Self::ReportTexts,
     ];
 
     fn statement(self) -> &'static str {
@@ -52,6 +58,8 @@ impl Old {
             Self::Episodes => include_str!("sql/retention/episodes.sql"),
             Self::Attributes => include_str!("sql/retention/attributes.sql"),
             Self::Jobs => include_str!("sql/retention/jobs.sql"),
+            Self::RelatedRecords => include_str!("sql/retention/related_records.sql"),
+            Self::ReportTexts => include_str!("sql/retention/report_texts.sql"),
         }
     }
 }

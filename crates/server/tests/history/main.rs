@@ -15,7 +15,7 @@ use constans_core::compliance::{ClauseCounts, Move, moves};
 use constans_core::evidence::hex;
 use constans_server::jobs::chain_of_days::chain_next;
 use constans_server::jobs::day_figures::bring_up_to_date;
-use constans_server::jobs::retention::delete_old;
+use constans_server::jobs::retention::{DaysKept, delete_old};
 use constans_server::learned::tree_of;
 use constans_server::store::clause_result::{self, ResultRow};
 use constans_server::store::compliance::{CountedRow, Dimension, Moment, count, moved, nodes};
@@ -133,7 +133,7 @@ async fn old_is_deleted(database: &Database, tale: &Tale, random: &mut Random, s
         "select count(*) from deviation where until_at is null",
     );
     let before = (database.value::<i64>(rows).await, database.value::<i64>(open).await);
-    delete_old(pool, 0).await.unwrap();
+    delete_old(pool, DaysKept { history: 0, related_records: 0 }).await.unwrap();
     let after = (database.value::<i64>(rows).await, database.value::<i64>(open).await);
     assert!(after.0 <= before.0 && after.1 == before.1, "history {seed}: {before:?} {after:?}");
     let Some(since) = retention::last_deleted(pool).await.unwrap().map(end_of) else { return 0 };

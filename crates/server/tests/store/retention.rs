@@ -3,7 +3,7 @@
 use crate::database::Database;
 use constans_server::jobs::chain_of_days::chain_next;
 use constans_server::jobs::day_figures::bring_up_to_date;
-use constans_server::jobs::retention::delete_old;
+use constans_server::jobs::retention::{DaysKept, delete_old};
 use constans_server::store::retention;
 
 /// A node with a deviation, a gap, a span of runs, one of check-ins, an episode and a name for each of the last 70 days, each of which
@@ -24,9 +24,15 @@ insert into run_span (node, state, mode, status, first_at, last_at, count, large
 insert into heard (node, first_at, last_at, count, largest_gap_ms, promised_at, clock_off_ms) select id, at, at + interval '1 hour', 4, 1, at, 0 from day, node;
 insert into episode (node, address, severity, wanted, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run, learned_at, closed_learned_at)
     select id, 'file:/etc/gate/tariff.conf', 'high', 's2:tariff', at, at, gen_random_uuid(), at + interval '1 hour', 'corrected', gen_random_uuid(), at, at + interval '1 hour' from day, node;
+insert into related_records (node, run, address, body, learned_at) select id, gen_random_uuid(), 'file:/etc/gate/tariff.conf', '{}', at from day, node;
+insert into report_text (digest, body, added_at) select 'sha256:' || n, 'x', at from day;
 insert into job (kind, change, evidence, what, who, queued_at, ended_at)
     select 'evidence', null, e.no, 'evidence', 'pia.lund', at, null from day cross join (select no from evidence limit 1) e;
 ";
+
+fn days_kept(history: u32) -> DaysKept {
+    DaysKept { history, related_records: 5 }
+}
 
 #[tokio::test]
 async fn after_70_days_only_what_the_last_10_need_is_there() {
@@ -39,17 +45,21 @@ async fn after_70_days_only_what_the_last_10_need_is_there() {
             execute format('create table if not exists %I partition of run for values from (%L) to (%L)', to_char(month, '\"run_\"YYYY_MM'), month, month + interval '1 month'); end loop; end $$")
         .await;
     let count = async |table: &str| database.value::<i64>(&format!("select count(*) from {table}")).await;
-    assert_eq!(delete_old(&database.pool, 10).await.unwrap(), 0, "nothing is deleted before it is chained");
+    assert_eq!(
+        delete_old(&database.pool, days_kept(10)).await.unwrap(),
+        0,
+        "nothing is deleted before it is chained"
+    );
     while chain_next(&database.pool).await.unwrap() > 0 {}
     assert_eq!(
-        delete_old(&database.pool, 10).await.unwrap(),
+        delete_old(&database.pool, days_kept(10)).await.unwrap(),
         0,
         "nor before the figures of its days are kept"
     );
     while bring_up_to_date(&database.pool).await.unwrap() > 0 {}
     database.run("update job set ended_at = queued_at - interval '80 days'").await;
 
-    assert!(delete_old(&database.pool, 10).await.unwrap() > 6 * 59);
+    assert!(delete_old(&database.pool, days_kept(10)).await.unwrap() > 6 * 59);
     // Of the last ten days and of today, which is not over; one may have come with midnight.
     for table in ["examination_gap", "deviation_doubt", "run_span", "heard", "episode"] {
         let rows = count(table).await;
@@ -57,6 +67,12 @@ async fn after_70_days_only_what_the_last_10_need_is_there() {
     }
     assert_eq!(count("deviation where until_at is null").await, 1, "what is open stays, however old");
     assert_eq!(count("job where ended_at < now() - interval '91 days'").await, 0);
+    assert!(
+        (4..=5).contains(&count("related_records").await),
+        "what names people is kept for its own, shorter time"
+    );
+    let texts = count("report_text").await;
+    assert!((10..=42).contains(&texts), "{texts}: of months that were dropped, and of the day before it");
     let days = count("learned_day where leaves is not null").await;
     assert!((59..=60).contains(&days), "{days}");
     assert_eq!(count("day_figure").await, 70, "figures of days stay");
@@ -67,12 +83,12 @@ async fn after_70_days_only_what_the_last_10_need_is_there() {
         .await;
     let kept = retention::last_deleted(&database.pool).await.unwrap().unwrap();
     assert_eq!(oldest, format!("run_{}", kept.strftime("%Y_%m")), "months before are dropped");
-    assert_eq!(delete_old(&database.pool, 10).await.unwrap(), 0, "once");
+    assert_eq!(delete_old(&database.pool, days_kept(10)).await.unwrap(), 0, "once");
 
     // Whoever alters a day keeps it from being deleted.
     database.run("update deviation set from_at = from_at - interval '1 minute' where id = (select max(id) from deviation where until_at is not null)").await;
     let before = count("deviation").await;
-    delete_old(&database.pool, 2).await.unwrap();
+    delete_old(&database.pool, days_kept(2)).await.unwrap();
     let altered = database
         .value::<i64>(
             "select count(*) from deviation where until_at is not null and from_at::time <> '12:00'",

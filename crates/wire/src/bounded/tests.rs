@@ -22,6 +22,7 @@ fn clause(name: &str, outcome: Outcome) -> ClauseResult {
         also_drifted: false,
         newness: None,
         drift_window: None,
+        related: None,
         already_there: false,
         changed_by: None,
         decision: Decision::Nothing,
