@@ -31,13 +31,6 @@ const PAGES: [(&str, &str); 10] = [
     ("nodes", "node.name.startsWith(\"kiosk-eldrey-2\") && node.last_contact != \"on_time\""),
 ];
 
-/// What the Compliance page asks for.
-const COMPLIANCE: [(&str, &str); 3] = [
-    ("compliance?by=control", ""),
-    ("compliance?by=severity", "labels.site == \"auken\""),
-    ("compliance?by=label:site", ""),
-];
-
 /// Makes the fleet and asks.
 pub fn at_scale() -> Vec<Figure> {
     if std::env::current_exe().is_ok_and(|own| !own.with_file_name("constans-server").exists()) {
@@ -62,8 +55,6 @@ pub fn at_scale() -> Vec<Figure> {
     let mut figures = storage(&fleet);
     let reader = fleet.token("pia.lund", "reader");
     figures.push(pages(&fleet, &reader));
-    figures.extend(compliance(&fleet, &reader));
-    figures.extend(evidence(&fleet));
     figures.push(change_for_all(&fleet, &machine));
     figures.extend(hand_out(&fleet, &machine));
     figures
@@ -133,59 +124,9 @@ fn pages(fleet: &Fleet, reader: &str) -> Figure {
     }
 }
 
-fn compliance(fleet: &Fleet, reader: &str) -> Vec<Figure> {
-    let ago = |days: i64| jiff::Timestamp::now() - jiff::SignedDuration::from_hours(24 * days);
-    let past = format!("compliance?by=control&as_of={:.0}", ago(20));
-    let moves = format!("compliance/moves?since={:.0}", ago(20));
-    let figure = |work, asked: &[(&str, &str)], budget| Figure {
-        work,
-        against: "-",
-        measured: slowest(fleet, reader, asked, ASKED / 5),
-        budget,
-        unit: "ms",
-        bound: Bound::AtMost,
-    };
-    vec![
-        figure("compliance by a dimension at 100,000 nodes, the slowest's p95", &COMPLIANCE, 300.0),
-        figure("compliance by control of a past moment at 100,000 nodes, p95", &[(&past, "")], 1_000.0),
-        figure("chart of 90 days at 100,000 nodes, p95", &[("compliance/days?days=90", "")], 2_000.0),
-        figure("why the rate moved in 20 days at 100,000 nodes, p95", &[(&moves, "")], 2_000.0),
-    ]
-}
-
-/// Evidence of every clause on every node, from the question to the verified file: how long it takes, and how much memory.
-fn evidence(fleet: &Fleet) -> [Figure; 2] {
-    let folder = tempfile::tempdir().expect("a folder");
-    let file = folder.path().join("evidence.zip").display().to_string();
-    let process = format!("/proc/{}", fleet.process());
-    let resident = |field: &str| {
-        let status = fs::read_to_string(format!("{process}/status")).expect("the server runs");
-        let line = status.lines().find(|line| line.starts_with(field)).expect("it is there").to_owned();
-        line.split_whitespace().nth(1).and_then(|kib| kib.parse::<f64>().ok()).expect("a number") / 1_024.0
-    };
-    // From here on the kernel notes the most that is used.
-    fs::write(format!("{process}/clear_refs"), "5").expect("one's own process");
-    let (before, began) = (resident("VmRSS"), Instant::now());
-    let output = fleet.client(&["evidence", "make", "--format", "csv", "--save-as", &file]);
-    let took = began.elapsed();
-    println!("{}{before:.0} MiB before, {:.0} MiB at the most", well(&output), resident("VmHWM"));
-    let figure = |work, measured, budget, unit| Figure {
-        work,
-        against: "-",
-        measured,
-        budget,
-        unit,
-        bound: Bound::AtMost,
-    };
-    [
-        figure("evidence of 100,000 nodes as CSV, made and verified", took.as_secs_f64(), 60.0, "s"),
-        figure("the same, memory of the server on top", resident("VmHWM") - before, 256.0, "MiB"),
-    ]
-}
-
 /// The slowest of these requests at its 95th percentile, in milliseconds. They are sent in turn, and first without being counted:
 /// what the database does after so much was written would be laid to the one that comes first.
-fn slowest(fleet: &Fleet, reader: &str, asked: &[(&str, &str)], times: usize) -> f64 {
+pub fn slowest(fleet: &Fleet, reader: &str, asked: &[(&str, &str)], times: usize) -> f64 {
     let client = client(&fleet.ca, None).expect("a link");
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     let ask = |(page, filter): &(&str, &str)| {

@@ -6,6 +6,7 @@ mod check_ins;
 mod console;
 mod fleet;
 mod node;
+mod past;
 
 use constans_core::check::{Surroundings, check};
 use constans_core::digest::DigestKey;
@@ -69,7 +70,7 @@ impl Figure {
 fn main() {
     let only: Vec<String> = std::env::args().skip(2).collect();
     type Work = fn() -> Vec<Figure>;
-    let works: [(&str, Work); 8] = [
+    let works: [(&str, Work); 9] = [
         ("checking", checking),
         ("resolving", resolving),
         ("files", node::files),
@@ -78,6 +79,7 @@ fn main() {
         ("console", console::first_load),
         ("check-ins", check_ins::check_ins),
         ("fleet", fleet::at_scale),
+        ("compliance", past::compliance),
     ];
     let wanted = works.iter().filter(|(name, _)| only.is_empty() || only.iter().any(|word| word == name));
     let figures: Vec<Figure> = on_large_stack(|| wanted.flat_map(|(_, work)| work()).collect());

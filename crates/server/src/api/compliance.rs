@@ -3,7 +3,7 @@
 use super::overview::{Narrowed, narrowed, undecided};
 use crate::problem::{Answer, ApiError};
 use crate::store::clause_result;
-use crate::store::compliance::{self, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment};
+use crate::store::compliance::{self, Counted, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment};
 use crate::store::control;
 use crate::store::day_figure::{self, end_of};
 use crate::store::narrowing::Narrowing;
@@ -53,17 +53,10 @@ pub async fn figures(
     let Narrowed { by: narrowing, undecidable } = narrowed(db, filter, now).await?;
     // Beside each other: each of them goes through all nodes.
     let moments = [moment];
-    let (more_undecidable, nodes_in_all, mut all, mut rows) = tokio::try_join!(
-        undecided(db, &narrowing),
-        async { Ok(compliance::nodes(db, &narrowing, moment).await?.unsigned_abs()) },
-        async { Ok(compliance::count(db, &narrowing, &moments, None).await?) },
-        async {
-            match &by {
-                Some(by) => Ok(compliance::count(db, &narrowing, &moments, Some(by)).await?),
-                None => Ok(Vec::new()),
-            }
-        },
-    )?;
+    let (more_undecidable, counted) = tokio::try_join!(undecided(db, &narrowing), async {
+        Ok(compliance::count(db, &narrowing, &moments, by.as_ref()).await?)
+    })?;
+    let Counted { mut all, mut rows } = counted;
     let undecidable = undecidable + more_undecidable;
     let all = all.pop().unwrap_or_default();
     let titles = match by {
@@ -76,7 +69,7 @@ pub async fn figures(
     Ok(Json(Compliance {
         as_of: at,
         as_known_at: known_at,
-        nodes_in_all,
+        nodes_in_all: all.nodes_in_all.unsigned_abs(),
         undecidable: undecidable as u64,
         nodes,
         clauses,
@@ -171,7 +164,7 @@ pub async fn days(
     }
     let moments: Vec<Moment> =
         missing.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: false }).collect();
-    let rows = compliance::count(db, &narrowing, &moments, None).await?;
+    let rows = compliance::count(db, &narrowing, &moments, None).await?.all;
     by_day.extend(
         rows.into_iter().filter_map(|row| Some((missing.get(usize::try_from(row.moment).ok()?)?.0, row))),
     );
@@ -224,7 +217,7 @@ pub async fn moves(
     refuse_deleted(db, "since", since).await?;
     let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
     let moments = [since, at].map(|at| Moment { at, known_at, is_now: false });
-    let rows = compliance::count(db, &narrowing, &moments, None).await?;
+    let rows = compliance::count(db, &narrowing, &moments, None).await?.all;
     let [before, after] = [0, 1].map(|moment| {
         rows.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
     });

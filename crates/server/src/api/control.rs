@@ -7,7 +7,7 @@ use crate::followed::put_in_scopes;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::audit;
-use crate::store::compliance::{self, CountedRow, Dimension, Moment};
+use crate::store::compliance::{self, Counted, CountedRow, Dimension, Moment};
 use crate::store::control::{self, AssetListRow, CatalogueRow, ScopeRow};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, ControlEdit, NodeRead};
@@ -57,12 +57,10 @@ pub async fn list(
         .into_iter()
         .map(|row| (row.id.clone(), row))
         .collect();
+    let Counted { all, rows } =
+        compliance::count(db, &narrowing, &[moment], Some(&Dimension::Control)).await?;
     let mut counted: BTreeMap<String, CountedRow> =
-        compliance::count(db, &narrowing, &[moment], Some(&Dimension::Control))
-            .await?
-            .into_iter()
-            .filter_map(|row| Some((row.key.clone()?, row)))
-            .collect();
+        rows.into_iter().filter_map(|row| Some((row.key.clone()?, row))).collect();
     let time_allowed_secs = catalogue.time_allowed_secs;
     let mut controls: Vec<ControlFigures> = catalogue
         .controls
@@ -76,7 +74,7 @@ pub async fn list(
     Ok(Json(Controls {
         as_of: at,
         as_known_at: known_at,
-        nodes_in_all: compliance::nodes(db, &narrowing, moment).await?.unsigned_abs(),
+        nodes_in_all: all.first().map_or(0, |all| all.nodes_in_all.unsigned_abs()),
         version: row.map(|row| CatalogueVersion {
             no: row.no,
             set_by: row.set_by,

@@ -3,7 +3,7 @@
 use crate::learned::{ProofError, Prover};
 use crate::problem::{ApiError, read_stored};
 use crate::store::clause_result::{self, DeviationOfPeriodRow, PlacedRow, ResultRow};
-use crate::store::compliance::{self, CountedRow, Dimension, HandedOutRow, Moment};
+use crate::store::compliance::{self, Counted, CountedRow, Dimension, HandedOutRow, Moment};
 use crate::store::control::{self, ScopeRow};
 use crate::store::evidence::{self, ClauseOfStateRow};
 use crate::store::narrowing::Narrowing;
@@ -376,17 +376,15 @@ async fn check(
     by_control: &BTreeMap<String, Tallied>,
 ) -> Result<(), GatherError> {
     let tallied = |row: &CountedRow| Tallied { clauses: row.clauses(), nodes: row.nodes() };
-    if asked.question.controls.is_empty() {
-        let all = compliance::count(&mut *db, asked.narrowing, &[asked.moment()], None).await?;
-        if tallied(&all.into_iter().next().unwrap_or_default()) != *counted {
-            return Err(GatherError::Miscounted("the fleet".to_owned()));
-        }
-    }
-    let rows =
+    let Counted { all, rows } =
         compliance::count(&mut *db, asked.narrowing, &[asked.moment()], Some(&Dimension::Control)).await?;
+    let is_of_all = asked.question.controls.is_empty();
+    if is_of_all && tallied(&all.into_iter().next().unwrap_or_default()) != *counted {
+        return Err(GatherError::Miscounted("the fleet".to_owned()));
+    }
     for row in rows {
         let Some(id) = row.key.clone() else { continue };
-        let is_asked = asked.question.controls.is_empty() || asked.question.controls.contains(&id);
+        let is_asked = is_of_all || asked.question.controls.contains(&id);
         if is_asked && by_control.get(&id).copied().unwrap_or_default() != tallied(&row) {
             return Err(GatherError::Miscounted(id));
         }

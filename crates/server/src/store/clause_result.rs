@@ -1,6 +1,6 @@
 //! Every clause on every node at a moment, one by one: what compliance counts, for those who count it again.
 
-use super::compliance::{DEVIATING, IS_CONCEDED, KNOWN, Moment, STATUS, push_placed};
+use super::compliance::{DEVIATING, IS_CONCEDED, Moment, STATUS, push_known, push_placed};
 use super::narrowing::Narrowing;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
@@ -132,7 +132,7 @@ pub async fn each<E: From<sqlx::Error>>(
 ) -> Result<(), E> {
     let mut query = QueryBuilder::new("");
     push_placed(&mut query, narrowing, &[moment]);
-    query.push(KNOWN);
+    push_known(&mut query);
     query.push(format!(
         ", found as (
             select k.moment, k.no, k.name, listed.place, c.id as clause, w.address, {STATUS}, b.node is not null as is_in_doubt, d.id as deviation

@@ -26,6 +26,8 @@ pub struct NodeRow {
     pub state: Option<i64>,
     /// Whether a full run examined this state before.
     pub is_state_examined: bool,
+    /// Whether the last full run examined this state.
+    pub is_examined_last: bool,
     /// Whether any of its deviations is open.
     pub has_open: bool,
 }
@@ -93,6 +95,16 @@ pub async fn examined_state(
         .bind(state)
         .bind(when.at.to_sqlx())
         .bind(when.learned_at.to_sqlx())
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
+/// Notes which state the last full run of a node examined.
+pub async fn note_examined(db: impl PgExecutor<'_>, node: i32, state: i64) -> sqlx::Result<()> {
+    sqlx::query(include_str!("sql/history/note_examined.sql"))
+        .bind(node)
+        .bind(state)
         .execute(db)
         .await
         .map(|_| ())

@@ -18,7 +18,7 @@ use constans_server::jobs::day_figures::bring_up_to_date;
 use constans_server::jobs::retention::{DaysKept, delete_old};
 use constans_server::learned::tree_of;
 use constans_server::store::clause_result::{self, ResultRow};
-use constans_server::store::compliance::{CountedRow, Dimension, Moment, count, moved, nodes};
+use constans_server::store::compliance::{CountedRow, Dimension, Moment, count, moved};
 use constans_server::store::day_figure::{self, end_of};
 use constans_server::store::evidence;
 use constans_server::store::narrowing::Narrowing;
@@ -78,21 +78,43 @@ async fn ask(database: &Database, tale: &Tale, moments: &[Moment], seed: u64) {
     let truths: Vec<_> =
         moments.iter().map(|moment| tale.truth.results(moment.at, moment.known_at)).collect();
     let dimensions = [
+        None,
         Some(Dimension::Node),
         Some(Dimension::Clause),
         Some(Dimension::Severity),
         Some(Dimension::Control),
-        None,
+        Some(Dimension::Cause),
     ];
     let mut compliant = BTreeMap::new();
     for by in dimensions {
-        let rows = count(db, &narrowing, moments, by.as_ref()).await.unwrap();
-        let found: BTreeMap<(usize, Option<String>), CountedRow> =
-            rows.into_iter().map(|row| ((row.moment.try_into().unwrap(), row.key.clone()), row)).collect();
+        let mut counted = count(db, &narrowing, moments, by.as_ref()).await.unwrap();
+        assert_eq!(counted.all.len(), moments.len());
+        for row in &counted.all {
+            let (place, nodes) = (usize::try_from(row.moment).unwrap(), row.nodes_in_all);
+            assert_eq!(nodes, i64::try_from(truths[place].nodes.len()).unwrap(), "history {seed}, {by:?}");
+        }
+        // All together is the same whatever else is counted.
+        let all: BTreeMap<usize, CountedRow> =
+            std::mem::take(&mut counted.all).into_iter().filter_map(of_clauses).collect();
+        match &by {
+            None => compliant.extend(all.clone()),
+            Some(_) => assert_eq!(all, compliant, "history {seed}, {by:?}"),
+        }
+        let of_key = |(place, row): (usize, CountedRow)| ((place, row.key.clone()), row);
+        if by == Some(Dimension::Cause) {
+            causes_add_up(&counted.rows, &all);
+            // The truth does not tell apart why a clause is not compliant.
+            counted.rows.retain(|row| row.noncompliant == 0);
+        }
+        let found: BTreeMap<(usize, Option<String>), CountedRow> = match &by {
+            None => all.into_iter().map(of_key).collect(),
+            Some(_) => counted.rows.into_iter().filter_map(of_clauses).map(of_key).collect(),
+        };
         let mut expected = BTreeMap::new();
         for (place, truth) in truths.iter().enumerate() {
             let moment = i32::try_from(place).unwrap();
-            for (key, row) in truth.counted(by.as_ref()) {
+            let rows = truth.counted(by.as_ref()).into_iter();
+            for (key, row) in rows.filter(|(_, row)| by != Some(Dimension::Cause) || row.noncompliant == 0) {
                 expected.insert((place, key), CountedRow { moment, ..row });
             }
         }
@@ -101,26 +123,31 @@ async fn ask(database: &Database, tale: &Tale, moments: &[Moment], seed: u64) {
             let of_node = key.1.as_ref().and_then(|key| tale.truth.nodes.get(key));
             assert_eq!(found.get(key), expected.get(key), "history {seed} {asked:?}: {by:?}\n{of_node:#?}");
         }
-        if by.is_none() {
-            compliant.extend(found.into_iter().map(|((place, _), row)| (place, row)));
-        }
     }
-    let whole =
-        |row: &CountedRow| row.compliant + row.noncompliant + row.conceded + row.unexamined + row.unknown;
-    let by_cause = count(db, &narrowing, moments, Some(&Dimension::Cause)).await.unwrap();
     let uncovered = Truths { concessions: Vec::new(), ..tale.truth.clone() };
     for (place, moment) in moments.iter().enumerate() {
         let asked = format!("history {seed} at {} as known at {}", moment.at, moment.known_at);
-        let nodes = nodes(db, &narrowing, *moment).await.unwrap();
-        assert_eq!(nodes, i64::try_from(truths[place].nodes.len()).unwrap(), "{asked}");
-        let of_moment = by_cause.iter().filter(|row| usize::try_from(row.moment) == Ok(place));
         let all = compliant.get(&place);
-        assert_eq!(of_moment.map(whole).sum::<i64>(), all.map_or(0, whole), "causes add up, {asked}");
         // Without concessions the same would be compliant.
         let found = uncovered.results(moment.at, moment.known_at).counted(None);
         let of_found = found.get(&None).map(|row| row.compliant);
         assert_eq!(all.map(|row| row.compliant), of_found, "no concession raises the rate, {asked}");
     }
+}
+
+fn causes_add_up(rows: &[CountedRow], all: &BTreeMap<usize, CountedRow>) {
+    for (place, all) in all {
+        let of_moment = rows.iter().filter(|row| usize::try_from(row.moment) == Ok(*place));
+        assert_eq!(of_moment.clone().map(|row| row.noncompliant).sum::<i64>(), all.noncompliant);
+        assert_eq!(of_moment.map(|row| row.clauses().all()).sum::<u64>(), all.clauses().all());
+    }
+}
+
+/// A row as the truth has it, by the place of its moment; none if it counts no clause.
+fn of_clauses(row: CountedRow) -> Option<(usize, CountedRow)> {
+    let row = CountedRow { is_all: false, nodes_in_all: 0, ..row };
+    let is_empty = row.clauses() == ClauseCounts::default();
+    (!is_empty).then(|| (row.moment.try_into().unwrap(), row))
 }
 
 /// What is deleted since it is old alters no answer about what is kept, and what is left of a day stays proven.
@@ -203,9 +230,9 @@ async fn days_are_as_counted(database: &Database, seed: u64) {
     for row in kept {
         let at = end_of(row.day.to_jiff());
         let moment = Moment { at, known_at: constans_server::clock::now(), is_now: false };
-        let counted = count(&database.pool, &Narrowing::All, &[moment], None).await.unwrap().pop();
-        let found = (row.counted != CountedRow::default()).then_some(row.counted);
-        assert_eq!(found, counted, "history {seed}, the end of {:?}", row.day);
+        let counted =
+            count(&database.pool, &Narrowing::All, &[moment], None).await.unwrap().all.pop().unwrap();
+        assert_eq!(of_clauses(row.counted), of_clauses(counted), "history {seed}, the end of {:?}", row.day);
     }
 }
 
@@ -234,7 +261,7 @@ async fn compare(database: &Database, tale: &Tale, moments: [Moment; 2], seed: u
 
     let both = count(db, &narrowing, &moments, None).await.unwrap();
     let counts_at = |moment: i32| {
-        both.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
+        both.all.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
     };
     let (before, after) = (counts_at(0), counts_at(1));
     let moves = moves(&before, rows.iter().map(|row| (row.moved().unwrap(), row.count.unsigned_abs())));

@@ -288,6 +288,7 @@ impl Results<'_> {
                     controls.iter().map(|id| Some((*id).to_owned())).collect()
                 }
             }
+            Some(Dimension::Cause) => vec![Some(result.counts_as().to_owned())],
             Some(other) => panic!("{other:?} is not reckoned here"),
         }
     }

@@ -1,0 +1,342 @@
+//! Counts clauses and nodes: all of a state's clauses on all its nodes at once, less what is otherwise on the few nodes where anything
+//! is.
+
+use super::{
+    CountedRow, DEVIATING_THEN, DUE, Dimension, IS_CONCEDED, MAX_ROWS, Moment, STATUS, covered, is_now,
+    push_moments, push_placed_rows,
+};
+use crate::store::narrowing::Narrowing;
+use sqlx::{PgExecutor, Postgres, QueryBuilder};
+
+/// What was counted at one or more moments.
+#[derive(Debug, Default)]
+pub struct Counted {
+    /// All together, one row for each moment.
+    pub all: Vec<CountedRow>,
+    /// By the keys of the dimension, those with the most clauses that are not compliant first; one more than [`MAX_ROWS`] for each moment
+    /// if there are more.
+    pub rows: Vec<CountedRow>,
+}
+
+/// What the keys of a dimension are taken from, for rows `t`: what is joined, and the key.
+struct Keys {
+    joined: &'static str,
+    key: &'static str,
+    /// Whether a node has it, and all its clauses.
+    is_of_node: bool,
+}
+
+impl Keys {
+    fn of(by: Option<&Dimension>) -> Self {
+        let of_node = |joined, key| Self { joined, key, is_of_node: true };
+        let of_clause = |joined, key| Self { joined, key, is_of_node: false };
+        match by {
+            None => of_node("", "null::text"),
+            Some(Dimension::Group) => of_node(
+                " left join placement pl on pl.id = t.placement left join lateral jsonb_array_elements_text(pl.groups) as keyed (key) on true",
+                "keyed.key",
+            ),
+            Some(Dimension::Stage) => {
+                of_node(" left join placement pl on pl.id = t.placement", "nullif(pl.stage, '')")
+            }
+            Some(Dimension::Label(_) | Dimension::Node) => of_node("", "t.node_key"),
+            Some(Dimension::Control) => {
+                of_clause(" left join lateral unnest(t.satisfies) as keyed (key) on true", "keyed.key")
+            }
+            Some(Dimension::Baseline) => {
+                of_clause(" left join lateral unnest(t.baselines) as keyed (key) on true", "keyed.key")
+            }
+            Some(Dimension::Release) => {
+                of_clause(" left join lateral unnest(t.releases) as keyed (key) on true", "keyed.key")
+            }
+            Some(Dimension::Severity) => of_clause("", "t.severity"),
+            Some(Dimension::Clause) => of_clause("", "t.address"),
+            // That of what is compliant; the others have their own.
+            Some(Dimension::Cause) => of_node("", "'compliant'"),
+        }
+    }
+}
+
+/// Writes the key of a node that is asked for by a label or by its name; none for other dimensions. `placed` says whether the node stands in
+/// `placed p`, which has the moment.
+fn push_node_key(query: &mut QueryBuilder<Postgres>, by: Option<&Dimension>, placed: bool) {
+    match by {
+        Some(Dimension::Label(label)) if placed => {
+            query.push("labelled.value ->> ").push_bind(label.clone());
+        }
+        Some(Dimension::Label(label)) => {
+            query.push("node.labels ->> ").push_bind(label.clone());
+        }
+        Some(Dimension::Node) => drop(query.push(if placed { "p.name" } else { "node.name" })),
+        _ => drop(query.push("null::text")),
+    }
+}
+
+/// Nodes as they are now, with where they are placed and what is known of them.
+const NOW: &str = " from node join node_life l on l.node = node.no and l.until_at is null join node_now n on n.node = node.id
+            left join node_wanted w on w.node = node.id";
+
+/// What deviates now, what is in doubt, and of which nodes nothing is known.
+const DEVIATING_NOW: &str = ", deviating as materialized (
+        select m.id as moment, d.node, d.desired, d.cause, d.from_at from deviation d cross join moment m where d.until_at is null
+    ), doubted as materialized (
+        select distinct m.id as moment, b.node, b.desired from deviation_doubt b join moment m on b.from_at <= m.at and m.at < b.until_at
+    ), gaps as materialized (
+        select m.id as moment, node.no as node from node_now n join moment m on n.known_until <= m.at and n.known_learned <= m.known_at join node on node.id = n.node
+    )";
+
+/// A node `k` whose every clause is unknown: nothing is known of it, each clause was examined before, and no concession covers that.
+const IS_SILENT: &str = "k.is_gap and not k.is_unexamined and not exists (select from covered v where v.moment = k.moment and v.no = k.no and v.also_unknown)";
+
+/// Nodes of which anything may be otherwise.
+const SUSPECTS: &str = "(select moment, node as no from deviating union select moment, node from doubted
+                union select moment, node from gaps union select moment, no from unexamined) s join moment m on m.id = s.moment";
+const OF_SUSPECT: &str = " left join gaps g on g.moment = s.moment and g.node = s.no left join unexamined u on u.moment = s.moment and u.no = s.no";
+
+/// Writes all nodes by where they are placed, `totals (moment, state, placement, node_key, nodes)`, and those of which anything may be otherwise,
+/// `special (moment, at, known_at, no, state, placement, node_key, is_gap, is_unexamined)`: as they are now.
+fn push_nodes_now(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, by: Option<&Dimension>) {
+    query.push(DEVIATING_NOW);
+    query.push(", totals as materialized (select m.id as moment, w.state, w.placement, ");
+    push_node_key(query, by, false);
+    query.push(" as node_key, count(*) as nodes, bool_or(n.examined_state is distinct from w.state) as is_unsure").push(NOW);
+    query.push(" cross join moment m where ");
+    narrowing.push(query);
+    query.push(" group by 1, 2, 3, 4), unexamined as materialized (select m.id as moment, node.no").push(NOW);
+    // Looked for only if there may be any: of most nodes it is noted which state was examined last.
+    query.push(
+        " cross join moment m where (select bool_or(is_unsure) from totals where state is not null) and w.state is not null and n.examined_state is distinct from w.state
+            and not exists (select from examined_state e where e.node = node.no and e.state = w.state and e.from_at <= m.at and e.learned_at <= m.known_at) and ",
+    );
+    narrowing.push(query);
+    query.push(
+        "), special as materialized (select s.moment, m.at, m.known_at, node.no, w.state, w.placement, ",
+    );
+    push_node_key(query, by, false);
+    query
+        .push(" as node_key, g.node is not null as is_gap, u.no is not null as is_unexamined from ")
+        .push(SUSPECTS);
+    query.push(
+        " join node on node.no = s.no join node_life l on l.node = node.no and l.until_at is null join node_now n on n.node = node.id
+            join node_wanted w on w.node = node.id",
+    );
+    query.push(OF_SUSPECT).push(" where w.state is not null and ");
+    narrowing.push(query);
+    query.push(")");
+}
+
+/// Writes the same of any moments.
+fn push_nodes_then(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, by: Option<&Dimension>) {
+    query.push(", placed as materialized (");
+    push_placed_rows(query, narrowing);
+    query.push(")").push(DEVIATING_THEN).push(", chosen as materialized (select p.*, ");
+    push_node_key(query, by, true);
+    query.push(
+        " as node_key, e.node is null as is_unexamined from placed p
+            left join examined_state e on e.node = p.no and e.state = p.state and e.from_at <= p.at and e.learned_at <= p.known_at",
+    );
+    if let Some(Dimension::Label(_)) = by {
+        query.push(
+            " left join (select distinct on (m.id, a.node) m.id as moment, a.node, a.value from node_attribute a cross join moment m
+                    where a.name = 'labels' and a.from_at <= m.at and (a.until_at is null or m.at < a.until_at)
+                        and a.learned_at <= m.known_at and (a.superseded_at is null or m.known_at < a.superseded_at)
+                    order by m.id, a.node, a.from_at desc) labelled on labelled.moment = p.moment and labelled.node = p.id",
+        );
+    }
+    query.push("), totals as materialized (select moment, state, placement, node_key, count(*) as nodes from chosen group by 1, 2, 3, 4");
+    query.push("), unexamined as materialized (select moment, no from chosen where is_unexamined and state is not null");
+    query.push("), special as materialized (select p.moment, p.at, p.known_at, p.no, p.state, p.placement, p.node_key, g.node is not null as is_gap, p.is_unexamined from ");
+    query.push(SUSPECTS).push(" join chosen p on p.moment = s.moment and p.no = s.no").push(OF_SUSPECT);
+    query.push(" where p.state is not null)");
+}
+
+/// The clauses of every state that a node has; how long each severity may wait; what concessions cover on `special` nodes.
+const CLAUSES: &str = ", state_clause as materialized (
+        select s.id as state, c.id, c.desired, c.severity, c.satisfies, c.baselines, c.releases, a.id as address_no, a.address
+        from (select distinct state from totals where state is not null) t join effective_state s on s.id = t.state cross join unnest(s.clauses) as listed (id)
+            join clause c on c.id = listed.id and c.is_counted join desired_clause u on u.id = c.desired join clause_address a on a.id = u.address
+    )";
+
+/// What is not plainly compliant: `result (moment, no, state, placement, node_key, severity, address, satisfies, baselines, releases, is_in_doubt, status)`.
+///
+/// Of a node that was never examined as it is now, or whose concession also covers what is unknown, each clause is looked at by itself;
+/// of others what deviates or is in doubt.
+fn results() -> String {
+    const OF_ROW: &str = "k.moment, k.at, k.no, k.state, k.placement, k.node_key, c.severity, c.address_no, c.address, c.satisfies, c.baselines, c.releases";
+    format!(
+        ", mixed as materialized (
+            select * from special k where k.is_unexamined or k.is_gap and exists (select from covered v where v.moment = k.moment and v.no = k.no and v.also_unknown)
+        ), silent as materialized (
+            select moment, state, placement, node_key, count(*) as nodes from special k where {IS_SILENT} group by 1, 2, 3, 4
+        ), found as materialized (
+            select {OF_ROW}, b.node is not null as is_in_doubt, {STATUS}
+                from (select *, not is_unexamined as is_examined from mixed) k join state_clause c on c.state = k.state
+                    left join deviating d on d.moment = k.moment and d.node = k.no and d.desired = c.desired
+                    left join doubted b on b.moment = k.moment and b.node = k.no and b.desired = c.desired
+            union all
+            select {OF_ROW}, false, case when d.cause = 'waiting' and d.from_at + (select span from due where due.moment = k.moment and due.severity = c.severity) <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end
+                from special k join deviating d on d.moment = k.moment and d.node = k.no join state_clause c on c.state = k.state and c.desired = d.desired
+                where not k.is_gap and not k.is_unexamined
+            union all
+            select {OF_ROW}, true, 'compliant'
+                from special k join doubted b on b.moment = k.moment and b.node = k.no join state_clause c on c.state = k.state and c.desired = b.desired
+                where not k.is_gap and not k.is_unexamined
+                    and not exists (select from deviating d where d.moment = b.moment and d.node = b.node and d.desired = b.desired)
+        ), result as materialized (
+            select f.moment, f.no, f.state, f.placement, f.node_key, f.severity, f.address, f.satisfies, f.baselines, f.releases, f.is_in_doubt,
+                case when {IS_CONCEDED} then 'conceded' else status end as status
+            from found f left join covered v on v.moment = f.moment and v.no = f.no and v.address = f.address_no
+            where f.status <> 'compliant' or f.is_in_doubt
+        )"
+    )
+}
+
+/// What is counted of the results of one key on one node.
+const OF_NODE: &str = "count(*) filter (where status = 'compliant' and is_in_doubt) as in_doubt,
+        count(*) filter (where status not in ('compliant', 'conceded', 'unexamined', 'unknown')) as noncompliant,
+        count(*) filter (where status not in ('compliant', 'conceded', 'unexamined', 'unknown') and severity = 'critical') as critical,
+        count(*) filter (where status = 'conceded') as conceded,
+        count(*) filter (where status = 'unexamined') as unexamined, count(*) filter (where status = 'unknown') as unknown,
+        count(*) filter (where status <> 'compliant') as otherwise";
+
+/// What is counted of the nodes of one key, apart from what is compliant.
+const OF_KEY: &str = "sum(in_doubt) as in_doubt, sum(noncompliant) as noncompliant, sum(conceded) as conceded, sum(unexamined) as unexamined, sum(unknown) as unknown,
+        count(*) filter (where noncompliant > 0) as nodes_deviating, count(*) filter (where critical > 0) as nodes_critical,
+        count(*) filter (where noncompliant = 0 and unexamined + unknown > 0) as nodes_not_known,
+        count(*) filter (where noncompliant + unexamined + unknown = 0 and conceded > 0) as nodes_conceded";
+
+/// What is worst comes first.
+const ORDER: &str = "order by moment, sum(noncompliant) desc, sum(unexamined + unknown) desc, key nulls last";
+
+const COUNTS: [&str; 11] = [
+    "compliant",
+    "in_doubt",
+    "noncompliant",
+    "conceded",
+    "unexamined",
+    "unknown",
+    "nodes_compliant",
+    "nodes_deviating",
+    "nodes_critical",
+    "nodes_not_known",
+    "nodes_conceded",
+];
+
+/// Returns what counts by the keys of a dimension, as `counted_NAME (moment, key, …)`: all clauses of all nodes as compliant, then what silent nodes
+/// and results take from that.
+fn counted(name: &str, by: Option<&Dimension>) -> String {
+    let Keys { joined, key, is_of_node } = Keys::of(by);
+    // How many clauses of a state have a key: a node's, or each their own.
+    let size = if is_of_node {
+        format!("select state, null::text as key, count(*) as clauses from state_clause t group by 1")
+    } else {
+        format!("select t.state, {key} as key, count(*) as clauses from state_clause t{joined} group by 1, 2")
+    };
+    let of_nodes = |nodes: &str| {
+        if is_of_node {
+            format!(
+                "select t.moment, {key} as key, t.nodes, z.clauses from {nodes} t join size_{name} z on z.state = t.state{joined}"
+            )
+        } else {
+            format!(
+                "select t.moment, z.key, t.nodes, z.clauses from {nodes} t join size_{name} z on z.state = t.state"
+            )
+        }
+    };
+    let (of_all, of_silent) = (of_nodes("totals"), of_nodes("silent"));
+    let by_cause = by == Some(&Dimension::Cause);
+    // By cause the silent are unknown, and what is otherwise is where it belongs.
+    let silent_key = if by_cause { "'unknown'" } else { "key" };
+    let result_key = if by_cause { "t.status" } else { key };
+    let less = if by_cause {
+        format!(
+            "select moment, 'compliant' as key, -sum(otherwise) as compliant, -count(*) filter (where otherwise = clauses) as nodes
+                from (select t.moment, t.no, z.clauses, count(*) filter (where status <> 'compliant') as otherwise from result t join size_{name} z on z.state = t.state group by 1, 2, 3) o group by 1"
+        )
+    } else {
+        format!(
+            "select moment, key, -sum(otherwise) as compliant, -count(*) filter (where otherwise > 0) as nodes from of_node_{name} group by 1, 2"
+        )
+    };
+    format!(
+        ", size_{name} as materialized ({size}
+        ), of_node_{name} as materialized (
+            select t.moment, t.no, {result_key} as key, {OF_NODE} from result t{} group by 1, 2, 3
+        ), counted_{name} as (
+            select moment, key, sum(nodes * clauses) as compliant, 0::numeric as in_doubt, 0::numeric as noncompliant, 0::numeric as conceded, 0::numeric as unexamined, 0::numeric as unknown,
+                    sum(nodes) as nodes_compliant, 0::bigint as nodes_deviating, 0::bigint as nodes_critical, 0::numeric as nodes_not_known, 0::bigint as nodes_conceded
+                from ({of_all}) t group by 1, 2
+            union all select moment, key, -sum(nodes * clauses), 0, 0, 0, 0, 0, -sum(nodes), 0, 0, 0, 0 from ({of_silent}) t group by 1, 2
+            union all select moment, {silent_key}, 0, 0, 0, 0, 0, sum(nodes * clauses), 0, 0, 0, sum(nodes), 0 from ({of_silent}) t group by 1, 2
+            union all select moment, key, compliant, 0, 0, 0, 0, 0, nodes, 0, 0, 0, 0 from ({less}) t
+            union all select moment, key, 0, in_doubt, noncompliant, conceded, unexamined, unknown, 0, nodes_deviating, nodes_critical, nodes_not_known, nodes_conceded
+                from (select moment, key, {OF_KEY} from of_node_{name} group by 1, 2) t
+        )",
+        if by_cause { "" } else { joined }
+    )
+}
+
+/// Counts the clauses and nodes of a list at each moment, all together and by the keys of a dimension.
+pub async fn count(
+    db: impl PgExecutor<'_>,
+    narrowing: &Narrowing,
+    moments: &[Moment],
+    by: Option<&Dimension>,
+) -> sqlx::Result<Counted> {
+    let mut query = statement(narrowing, moments, by);
+    let rows: Vec<CountedRow> = query.build_query_as().persistent(false).fetch_all(db).await?;
+    let (all, rows) = rows.into_iter().partition(|row| row.is_all);
+    Ok(Counted { all, rows })
+}
+
+fn statement(narrowing: &Narrowing, moments: &[Moment], by: Option<&Dimension>) -> QueryBuilder<Postgres> {
+    let mut query = QueryBuilder::new("");
+    push_moments(&mut query, moments);
+    if is_now(moments) {
+        push_nodes_now(&mut query, narrowing, by);
+    } else {
+        push_nodes_then(&mut query, narrowing, by);
+    }
+    query
+        .push(CLAUSES)
+        .push(DUE)
+        .push(covered("select * from special"))
+        .push(results())
+        .push(counted("all", None));
+    let sums = COUNTS.map(|count| format!("coalesce(sum({count}), 0)::bigint as {count}")).join(", ");
+    let of_all = format!(
+        "select m.id as moment, null::text as key, true as is_all, (select coalesce(sum(nodes), 0)::bigint from totals t where t.moment = m.id) as nodes_in_all, counts.*
+            from moment m cross join lateral (select {sums} from counted_all c where c.moment = m.id) counts"
+    );
+    match by {
+        None => drop(query.push(" ").push(of_all)),
+        Some(_) => {
+            query.push(counted("keyed", by)).push(format!(
+                " ({of_all}) union all (select moment, key, false, 0::bigint, {sums} from counted_keyed group by moment, key
+                    having sum(compliant + noncompliant + conceded + unexamined + unknown) > 0 {ORDER} limit {})",
+                MAX_ROWS + 1
+            ));
+        }
+    }
+    query
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    #[test]
+    fn print() {
+        let now = jiff::Timestamp::now();
+        for (name, by) in [
+            ("control", Dimension::Control),
+            ("site", Dimension::Label("site".into())),
+            ("group", Dimension::Group),
+        ] {
+            for is_now in [true, false] {
+                let moment = Moment { at: now, known_at: now, is_now };
+                let q = statement(&Narrowing::All, &[moment], Some(&by));
+                std::fs::write(format!("/tmp/sql-{name}-{is_now}.sql"), q.sql().as_str()).unwrap();
+            }
+        }
+    }
+}
