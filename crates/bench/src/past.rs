@@ -203,10 +203,11 @@ impl Questions {
     fn answers(&self, fleet: &Fleet, reader: &str) -> Vec<Value> {
         let fetch = |question: &String| {
             let output = Command::new("curl")
-                .args(["-sk", "-H", &format!("Authorization: Bearer {reader}")])
+                .args(["-sSfk", "-H", &format!("Authorization: Bearer {reader}")])
                 .arg(format!("{}/api/{question}", fleet.people_url()))
                 .output()
                 .expect("curl starts");
+            assert!(output.status.success(), "{question}: {}", String::from_utf8_lossy(&output.stderr));
             serde_json::from_slice(&output.stdout).expect("an answer")
         };
         self.all.iter().map(fetch).collect()

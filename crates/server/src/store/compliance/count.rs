@@ -126,7 +126,11 @@ fn push_nodes_now(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, by:
 }
 
 /// Writes the same of any moments.
-fn push_nodes_then(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, by: Option<&Dimension>) {
+pub(super) fn push_nodes_then(
+    query: &mut QueryBuilder<Postgres>,
+    narrowing: &Narrowing,
+    by: Option<&Dimension>,
+) {
     query.push(", placed as materialized (");
     push_placed_rows(query, narrowing);
     query.push(")").push(DEVIATING_THEN).push(", chosen as materialized (select p.*, ");
@@ -151,7 +155,7 @@ fn push_nodes_then(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, by
 }
 
 /// The clauses of every state that a node has; how long each severity may wait; what concessions cover on `special` nodes.
-const CLAUSES: &str = ", state_clause as materialized (
+pub(super) const CLAUSES: &str = ", state_clause as materialized (
         select s.id as state, c.id, c.desired, c.severity, c.satisfies, c.baselines, c.releases, a.id as address_no, a.address
         from (select distinct state from totals where state is not null) t join effective_state s on s.id = t.state cross join unnest(s.clauses) as listed (id)
             join clause c on c.id = listed.id and c.is_counted join desired_clause u on u.id = c.desired join clause_address a on a.id = u.address
@@ -161,13 +165,13 @@ const CLAUSES: &str = ", state_clause as materialized (
 ///
 /// Of a node that was never examined as it is now, or whose concession also covers what is unknown, each clause is looked at by itself;
 /// of others what deviates or is in doubt.
-fn results() -> String {
+pub(super) fn results() -> String {
     const OF_ROW: &str = "k.moment, k.at, k.no, k.state, k.placement, k.node_key, c.severity, c.address_no, c.address, c.satisfies, c.baselines, c.releases";
     format!(
         ", mixed as materialized (
             select * from special k where k.is_unexamined or k.is_gap and exists (select from covered v where v.moment = k.moment and v.no = k.no and v.also_unknown)
-        ), silent as materialized (
-            select moment, state, placement, node_key, count(*) as nodes from special k where {IS_SILENT} group by 1, 2, 3, 4
+        ), silent_node as materialized (select * from special k where {IS_SILENT}
+        ), silent as materialized (select moment, state, placement, node_key, count(*) as nodes from silent_node group by 1, 2, 3, 4
         ), found as materialized (
             select {OF_ROW}, b.node is not null as is_in_doubt, {STATUS}
                 from (select *, not is_unexamined as is_examined from mixed) k join state_clause c on c.state = k.state
@@ -183,9 +187,9 @@ fn results() -> String {
                 where not k.is_gap and not k.is_unexamined
                     and not exists (select from deviating d where d.moment = b.moment and d.node = b.node and d.desired = b.desired)
         ), result as materialized (
-            select f.moment, f.no, f.state, f.placement, f.node_key, f.severity, f.address, f.satisfies, f.baselines, f.releases, f.is_in_doubt,
-                case when {IS_CONCEDED} then 'conceded' else status end as status
-            from found f left join covered v on v.moment = f.moment and v.no = f.no and v.address = f.address_no
+            select f.moment, f.no, f.state, f.placement, f.node_key, f.severity, f.address_no, f.address, f.satisfies, f.baselines, f.releases, f.is_in_doubt,
+                status as found_status, is_conceded, case when is_conceded then 'conceded' else status end as status
+            from (select f.*, {IS_CONCEDED} as is_conceded from found f left join covered v on v.moment = f.moment and v.no = f.no and v.address = f.address_no) f
             where f.status <> 'compliant' or f.is_in_doubt
         )"
     )

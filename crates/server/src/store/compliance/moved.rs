@@ -1,9 +1,10 @@
 //! How clauses count at a second moment that count otherwise than at a first one.
 
-use super::{DEVIATING, IS_CONCEDED, Moment, STATUS, push_known, push_placed};
+use super::count::{CLAUSES, push_nodes_then, results};
+use super::{DUE, Moment, covered, push_moments};
 use crate::store::narrowing::Narrowing;
 use constans_core::compliance::{ClauseStatus, Moved};
-use sqlx::{PgExecutor, QueryBuilder};
+use sqlx::{PgExecutor, Postgres, QueryBuilder};
 
 /// Clauses on nodes that count otherwise at a second moment, all for the same reason.
 #[derive(Debug, sqlx::FromRow)]
@@ -50,76 +51,85 @@ impl MovedRow {
 
 /// The last change of a group `g` of nodes that altered what is desired at the address of `o`.
 const ALTERED_BY: &str = "case when g.had_node and g.has_node and o.desired_before is distinct from o.desired_after then (
-                select t.change from (select u.change, u.state, u.at, lag(u.state, 1, g.state_before) over (order by u.at) as state_before
-                        from unnest(g.changes, g.states) with ordinality as u (change, state, at)) t
-                    where (select w.id from effective_state s cross join unnest(s.clauses) as listed (id) join clause c on c.id = listed.id and c.is_counted
-                            join desired_clause w on w.id = c.desired where s.id = t.state and w.address = o.address)
-                        is distinct from (select w.id from effective_state s cross join unnest(s.clauses) as listed (id) join clause c on c.id = listed.id and c.is_counted
-                            join desired_clause w on w.id = c.desired where s.id = t.state_before and w.address = o.address)
-                    order by t.at desc limit 1) end";
+                select t.change from (select u.change, u.state, u.place, lag(u.state, 1, g.state_before) over (order by u.place) as state_before
+                        from unnest(g.changes, g.states) with ordinality as u (change, state, place)) t
+                    where (select desired from step_clause c where c.state = t.state and c.address_no = o.address_no)
+                        is distinct from (select desired from step_clause c where c.state = t.state_before and c.address_no = o.address_no)
+                    order by t.place desc limit 1) end";
+
+/// What nodes are compared by: all that are alike in it moved alike, apart from single results. None is written as -1, to be compared.
+const PAIRS: &str = ", pair as materialized (
+        select coalesce(b.no, a.no) as no, b.no is not null as had_node, a.no is not null as has_node, coalesce(b.state, -1) as state_before, coalesce(a.state, -1) as state_after
+            from (select no, state from chosen where moment = 0) b full join (select no, state from chosen where moment = 1) a on a.no = b.no
+    ), chain as materialized (
+        select node.no, array_agg(c.change order by h.ended_at, h.no) as changes, array_agg(c.state order by h.ended_at, h.no) as states
+            from change h join change_node c on c.change = h.no join node on node.id = c.node join pair p on p.no = node.no
+            where h.status = 'handed_out' and h.ended_at > (select at from moment where id = 0) and h.ended_at <= (select at from moment where id = 1)
+                and p.had_node and p.has_node and p.state_before <> p.state_after
+            group by node.no
+    ), alike as materialized (
+        select p.no, p.had_node, p.has_node, p.state_before, p.state_after, b.no is not null as silent_before, a.no is not null as silent_after,
+                coalesce(c.changes, '{}') as changes, coalesce(c.states, '{}') as states
+            from pair p left join chain c on c.no = p.no left join silent_node b on b.moment = 0 and b.no = p.no left join silent_node a on a.moment = 1 and a.no = p.no
+    ), node_group as materialized (
+        select row_number() over () as id, g.* from (
+            select had_node, has_node, state_before, state_after, silent_before, silent_after, changes, states, count(*) as nodes from alike group by 1, 2, 3, 4, 5, 6, 7, 8) g
+    ), step_clause as materialized (
+        select s.id as state, u.address as address_no, c.desired from (select distinct unnest(states || state_before) as state from node_group) t
+            join effective_state s on s.id = t.state cross join unnest(s.clauses) as listed (id) join clause c on c.id = listed.id and c.is_counted join desired_clause u on u.id = c.desired
+    ), of_group as materialized (
+        select coalesce(b.id, a.id) as id, coalesce(b.address_no, a.address_no) as address_no, b.desired as desired_before, a.desired as desired_after
+            from (select g.id, c.address_no, c.desired from node_group g join state_clause c on c.state = g.state_before) b
+                full join (select g.id, c.address_no, c.desired from node_group g join state_clause c on c.state = g.state_after) a on a.id = b.id and a.address_no = b.address_no
+    ), of_all as materialized (
+        select g.id, g.nodes, g.had_node, g.has_node, o.address_no, o.desired_before, o.desired_after, ALTERED_BY as change,
+                case when o.desired_before is null then null when g.silent_before then 'unknown' else 'compliant' end as status_before,
+                case when o.desired_after is null then null when g.silent_after then 'unknown' else 'compliant' end as status_after
+            from of_group o join node_group g on g.id = o.id
+    ), single as materialized (
+        select g.id, k.no, k.address_no from (select distinct no, address_no from result) k join alike l on l.no = k.no
+            join node_group g using (had_node, has_node, state_before, state_after, silent_before, silent_after, changes, states)
+    )";
+
+/// How the clauses `o` of nodes that moved alike count.
+const ALIKE: &str = "o.had_node, o.has_node, o.status_before, o.status_after, false as is_conceded_before, false as is_conceded_after,
+            coalesce(o.desired_before <> o.desired_after, false) as is_desired_otherwise, o.change";
 
 /// Returns how the clauses of a list count at a second moment that count otherwise than at the first one.
 ///
-/// Nodes that are plain at both are looked at together if they had the same states by the same changes.
+/// Nodes that had the same states by the same changes moved alike; what single results say is put in place of that.
 pub async fn moved(
     db: impl PgExecutor<'_>,
     narrowing: &Narrowing,
     moments: [Moment; 2],
 ) -> sqlx::Result<Vec<MovedRow>> {
+    statement(narrowing, moments).build_query_as().persistent(false).fetch_all(db).await
+}
+
+fn statement(narrowing: &Narrowing, moments: [Moment; 2]) -> QueryBuilder<Postgres> {
     let mut query = QueryBuilder::new("");
-    push_placed(&mut query, narrowing, &moments);
-    push_known(&mut query);
-    let status = |of: &str| {
+    push_moments(&mut query, &moments);
+    push_nodes_then(&mut query, narrowing, None);
+    query.push(CLAUSES).push(DUE).push(covered("select * from special")).push(results());
+    query.push(PAIRS.replace("ALTERED_BY", ALTERED_BY));
+    let status = |when: &str| {
         format!(
-            "case when o.desired_{of} is null then null when r_{of}.status is null then 'compliant'
-                when r_{of}.status in ('compliant', 'unexamined', 'unknown') then r_{of}.status else 'noncompliant' end"
-        )
-    };
-    let clauses_of = |state: &str| {
-        format!(
-            "select g.id, w.address, w.id as desired from of_interest g join effective_state s on s.id = g.{state}
-                cross join unnest(s.clauses) as listed (id) join clause c on c.id = listed.id and c.is_counted join desired_clause w on w.id = c.desired"
+            "case when r_{when}.found_status is null then o.status_{when}
+                when r_{when}.found_status in ('compliant', 'unexamined', 'unknown') then r_{when}.found_status else 'noncompliant' end"
         )
     };
     query.push(format!(
-        ", found as (
-            select k.moment, k.no, c.desired, w.address, {STATUS} from known k join effective_state s on s.id = k.state cross join unnest(s.clauses) as listed (id)
-                join clause c on c.id = listed.id and c.is_counted join desired_clause w on w.id = c.desired {DEVIATING} where not k.is_plain
-        ), result as (
-            select f.moment, f.no, f.desired, f.status, {IS_CONCEDED} as is_conceded
-            from found f left join covered v on v.moment = f.moment and v.no = f.no and v.address = f.address
-        ), altered as (
-            select node.no, array_agg(c.change order by h.ended_at, h.no) as changes, array_agg(c.state order by h.ended_at, h.no) as states
-            from change h join change_node c on c.change = h.no join node on node.id = c.node
-            where h.status = 'handed_out' and h.ended_at > (select at from moment where id = 0) and h.ended_at <= (select at from moment where id = 1) group by node.no
-        ), at_both as (
-            select coalesce(b.no, a.no) as no, b.no is not null as had_node, a.no is not null as has_node, b.state as state_before, a.state as state_after
-            from (select no, state from placed where moment = 0) b full join (select no, state from placed where moment = 1) a on a.no = b.no
-        ), node_group as (
-            select b.had_node, b.has_node, b.state_before, b.state_after, l.changes, l.states,
-                case when kb.no is null and ka.no is null then null else b.no end as single, count(*) as nodes
-            from at_both b left join altered l on l.no = b.no
-                left join known kb on kb.moment = 0 and kb.no = b.no and not kb.is_plain left join known ka on ka.moment = 1 and ka.no = b.no and not ka.is_plain
-            group by 1, 2, 3, 4, 5, 6, 7
-        ), of_interest as materialized (
-            select row_number() over () as id, * from node_group where single is not null or state_before is distinct from state_after or had_node <> has_node
-        ), clause_before as ({}), clause_after as ({}
-        ), on_node as (
-            select coalesce(b.id, a.id) as id, coalesce(b.address, a.address) as address, b.desired as desired_before, a.desired as desired_after
-            from clause_before b full join clause_after a on a.id = b.id and a.address = b.address
-        )
-        select had_node, has_node, status_before, status_after, is_conceded_before, is_conceded_after, is_desired_otherwise, change, sum(nodes)::bigint as count from (
-            select g.had_node, g.has_node, {} as status_before, {} as status_after,
-                coalesce(r_before.is_conceded, false) as is_conceded_before, coalesce(r_after.is_conceded, false) as is_conceded_after, coalesce(o.desired_before <> o.desired_after, false) as is_desired_otherwise,
-                {ALTERED_BY} as change, g.nodes
-            from on_node o join of_interest g on g.id = o.id
-                left join result r_before on r_before.moment = 0 and r_before.no = g.single and r_before.desired = o.desired_before
-                left join result r_after on r_after.moment = 1 and r_after.no = g.single and r_after.desired = o.desired_after
-        ) each where status_before is distinct from status_after or is_conceded_before <> is_conceded_after group by 1, 2, 3, 4, 5, 6, 7, 8",
-        clauses_of("state_before"),
-        clauses_of("state_after"),
+        " select had_node, has_node, status_before, status_after, is_conceded_before, is_conceded_after, is_desired_otherwise, change, sum(nodes)::bigint as count from (
+            select {ALIKE}, o.nodes from of_all o
+            union all select {ALIKE}, -1 from single s join of_all o on o.id = s.id and o.address_no = s.address_no
+            union all select o.had_node, o.has_node, {}, {}, coalesce(r_before.is_conceded, false), coalesce(r_after.is_conceded, false),
+                    coalesce(o.desired_before <> o.desired_after, false), o.change, 1
+                from single s join of_all o on o.id = s.id and o.address_no = s.address_no
+                    left join result r_before on r_before.moment = 0 and r_before.no = s.no and r_before.address_no = s.address_no
+                    left join result r_after on r_after.moment = 1 and r_after.no = s.no and r_after.address_no = s.address_no
+        ) each where status_before is distinct from status_after or is_conceded_before <> is_conceded_after group by 1, 2, 3, 4, 5, 6, 7, 8 having sum(nodes) <> 0",
         status("before"),
         status("after"),
     ));
-    query.build_query_as().persistent(false).fetch_all(db).await
+    query
 }
