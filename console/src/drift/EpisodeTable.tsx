@@ -5,12 +5,14 @@ import TableCell from '@mui/material/TableCell';
 import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
+import { Fragment } from 'react';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { StatusWord } from '../looks/StatusWord';
+import { RelatedRecords } from '../run/RelatedRecords';
 import { clock, exact } from '../words/time';
-import { closedAs } from '../words/words';
+import { closedAs, count } from '../words/words';
 
 /** Episodes, open ones first: where, between when it happened, how it ended; each leads to the run that detected it. */
 export function EpisodeTable({ episodes }: { episodes: Schemas['NodeEpisode'][] }) {
@@ -28,7 +30,8 @@ export function EpisodeTable({ episodes }: { episodes: Schemas['NodeEpisode'][] 
       </TableHead>
       <TableBody>
         {episodes.map((episode) => (
-          <TableRow key={`${episode.node}${episode.address}${episode.detected_at}`}>
+          <Fragment key={`${episode.node}${episode.address}${episode.detected_at}`}>
+          <TableRow sx={episode.related ? { '& > td': { borderBottom: 0 } } : undefined}>
             <TableCell>
               <Link component={RouterLink} to={`/nodes/${encodeURIComponent(episode.node)}?clause=${encodeURIComponent(episode.address)}`}>
                 {episode.node}
@@ -56,10 +59,28 @@ export function EpisodeTable({ episodes }: { episodes: Schemas['NodeEpisode'][] 
               <Ending episode={episode} />
             </TableCell>
           </TableRow>
+          {episode.related && (
+            <TableRow>
+              <TableCell colSpan={5} sx={{ pt: 0 }}>
+                <details>
+                  <summary>{onRecord(episode.related)}</summary>
+                  <RelatedRecords words={episode.related.words} />
+                </details>
+              </TableCell>
+            </TableRow>
+          )}
+          </Fragment>
         ))}
       </TableBody>
     </Table>
   );
+}
+
+/** Whom the records name, and how many there are. */
+function onRecord({ records, left_out }: Schemas['ShownRelated']): string {
+  const accounts = [...new Set(records.map(({ account }) => account).filter(Boolean))];
+  const named = accounts.length > 0 ? `, naming ${accounts.join(', ')}` : '';
+  return `${count(records.length + (left_out ?? 0), 'related record')}${named}`;
 }
 
 function Ending({ episode: { closed_at, closed_as } }: { episode: Schemas['NodeEpisode'] }) {

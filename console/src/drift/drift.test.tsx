@@ -24,6 +24,14 @@ const episode = {
   in_line_until: '2026-11-21T20:00:00Z',
   detected_at: '2026-11-22T06:00:00Z',
   detected_run: '01a207c2-0000-7000-8000-000000000000',
+  related: {
+    window: { from: '2026-11-21T20:00:00Z', to: '2026-11-22T06:00:00Z' },
+    records: [
+      { at: '2026-11-21T23:01:00Z', kind: 'sign_in', account: 'dock-service', text: 'over SSH from 192.0.2.40, by publickey', source: 'the journal' },
+      { at: '2026-11-21T23:04:00Z', kind: 'sudo', account: 'dock-service', text: 'as root: /usr/bin/tee /etc/gate/tariffs.csv', source: 'the journal' },
+    ],
+    words: [[{ time: '2026-11-21T23:01:00Z' }, { text: ' · signed in dock-service: over SSH' }], [{ time: '2026-11-21T23:04:00Z' }, { text: ' · sudo dock-service' }]],
+  },
 };
 const drift = {
   since: '2026-10-30T08:12:00Z',
@@ -63,4 +71,15 @@ test('drift is shown by clause, and one clause across all nodes', async () => {
   const episodes = within(screen.getByRole('table', { name: 'Episodes' }));
   expect(episodes.getByRole('link', { name: 'gate-corran-11' }).getAttribute('href')).toContain('/nodes/gate-corran-11?clause=');
   expect(episodes.getByText('open')).toBeTruthy();
+});
+
+test('an episode says whom the records of its time name, and opens them', async () => {
+  serveDrift();
+  show(<DriftPage />, '/drift');
+  const summary = await screen.findByText('2 related records, naming dock-service');
+  const records = within(summary.closest('details')!).getAllByRole('listitem', { hidden: true });
+  expect(records.map((record) => record.textContent)).toEqual([
+    expect.stringContaining('signed in dock-service: over SSH'),
+    expect.stringContaining('sudo dock-service'),
+  ]);
 });

@@ -11,6 +11,7 @@ import { useNow } from '../words/useNow';
 import { Differences } from './Differences';
 import { FailureReport } from './FailureReport';
 import { NativeSteps } from './NativeSteps';
+import { RelatedRecords } from './RelatedRecords';
 import { TextDiff } from './TextDiff';
 
 type Result = Schemas['ClauseResult'];
@@ -41,6 +42,7 @@ export function ClauseReport({ clause, words, isChosen }: { clause: Result; word
       {stillDiffers && <Differences title="Still different after the correction" differences={clause.still_different ?? []} />}
       <TextDiff diff={clause.text_diff} refused={clause.text_diff_refused} />
       <FailureReport failure={clause.failure} />
+      <RelatedRecords words={words.related ?? []} />
       <Notes clause={clause} words={words} />
     </Paper>
   );

@@ -46,11 +46,11 @@ mode = "enforce"
 interval_secs = 86400
 "#;
 
-/// Gates that only observe: what drifts there stays.
+/// Depots that only observe from the second day on: what drifts there stays.
 const OBSERVING: &str = r#"
 name = "observing"
 priority = 20
-filter = "labels.role == 'gate'"
+filter = "labels.role == 'depot'"
 
 [settings]
 mode = "observe"
@@ -98,11 +98,12 @@ pub fn compliance() -> Vec<Figure> {
 
 /// Has the nodes live; returns the time in the end.
 fn live(fleet: &Fleet, clock: MovedClock, folder: &Path) -> Timestamp {
-    publish(fleet, folder, "1.4.0");
-    for (name, text) in [("group.toml", GROUP), ("observing.toml", OBSERVING)] {
+    let set_group = |name: &str, text: &str| {
         fs::write(folder.join(name), text).expect("it is written");
         well(&fleet.client(&["group", "set", &folder.join(name).display().to_string()]));
-    }
+    };
+    publish(fleet, folder, "1.4.0");
+    set_group("quays.toml", GROUP);
     let runtime = Runtime::new().expect("a runtime");
     let (url, ca, token) = (fleet.people_url(), &fleet.ca, fleet.administrator());
     let operator = Operator::new(&url, ca, token).expect("a way to the server");
@@ -115,7 +116,9 @@ fn live(fleet: &Fleet, clock: MovedClock, folder: &Path) -> Timestamp {
         runtime.block_on(crowd.live(SignedDuration::from_hours(24 * days), &mut quiet)).expect("they live");
         crowd.now()
     };
-    days(SECOND_RELEASE_DAY);
+    days(2);
+    set_group("observing.toml", OBSERVING);
+    days(SECOND_RELEASE_DAY - 2);
     publish(fleet, folder, "1.5.0");
     days(DAYS - SECOND_RELEASE_DAY)
 }

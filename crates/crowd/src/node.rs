@@ -13,7 +13,7 @@ use constans_agent::membership::{Membership, NodeKey};
 use constans_agent::served::Served;
 use constans_agent::state_dir::{InMemory, StateDir};
 use constans_clock::Clock;
-use constans_core::run::Mode;
+use constans_core::run::{Mode, RelatedRecord};
 use constans_host::simulated::{Image, Repository, SimulatedHost, Thing};
 use constans_wire::join::{Invitation, JoinAnswer};
 use jiff::Timestamp;
@@ -39,6 +39,8 @@ pub enum Deed {
     Fail(String, String),
     /// They succeed again.
     Mend(String),
+    /// The system keeps a record, as that somebody signed in.
+    OnRecord(RelatedRecord),
     /// It cannot reach its server any more.
     Cut,
     /// It can again.
@@ -360,6 +362,12 @@ impl Node {
                     host.fail(&address, None);
                 }
                 self.failing.remove(&address).then_some(Truth::Fixed { address })
+            }
+            Deed::OnRecord(record) => {
+                if let Some(host) = host_of(&mut self.condition) {
+                    host.record(record.clone());
+                }
+                None
             }
             Deed::Cut => self.befall(Happening::Cut)?,
             Deed::Reach => self.befall(Happening::Reaching)?,

@@ -15,7 +15,8 @@ use crate::jobs::refused_requests::RefusedRequests;
 use crate::jobs::run_hours::RunCounts;
 use crate::jobs::waker::Waker;
 use crate::jobs::{
-    audit_chain, chain_of_days, day_figures, followed_filters, node_events, partitions, retention, run_hours,
+    audit_chain, chain_of_days, day_figures, examined_states, followed_filters, node_events, partitions,
+    retention, run_hours,
 };
 use crate::launch_error::LaunchError;
 use crate::metrics::{self, Metrics};
@@ -76,6 +77,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(partitions::keep_ahead(db.clone()));
     tokio::spawn(audit_chain::keep_chained(db.clone()));
     tokio::spawn(day_figures::keep_up_to_date(db.clone()));
+    tokio::spawn(examined_states::keep_noted(db.clone()));
     let altered_days = Arc::new(AlteredDays::default());
     let kept = retention::DaysKept {
         history: settings.keep_history,

@@ -1,8 +1,11 @@
 //! Drift over the fleet: how often, how long, how it ended, and where.
 
 use crate::run::Episode;
+use constans_core::attention::ExceptionSort;
+use constans_core::compare::Difference;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use uuid::Uuid;
 
 /// The drift of the nodes of a filter in a period.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -98,4 +101,42 @@ pub struct NodeEpisode {
     /// The episode.
     #[serde(flatten)]
     pub episode: Episode,
+}
+
+/// A clause side by side on the nodes where it is not in line now.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct FoundAcross {
+    /// Nodes that have the same differences together, the most nodes first.
+    pub alike: Vec<FoundAlike>,
+    /// Number of nodes, also of those that are not listed.
+    pub nodes: u64,
+    /// Whether there are more nodes than are looked at; those that came last are.
+    pub has_more_nodes: bool,
+}
+
+/// Nodes where the same was found of a clause.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct FoundAlike {
+    /// What sort of exception it is.
+    pub sort: ExceptionSort,
+    /// Why it is not corrected, or what failed, at the first of them.
+    pub message: String,
+    /// What differs; empty if it could not be inspected, or the run's details are not kept.
+    pub differences: Vec<Difference>,
+    /// The nodes.
+    pub nodes: Vec<FoundOn>,
+}
+
+/// A node where something was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct FoundOn {
+    /// The node.
+    pub node: String,
+    /// Since when it is not in line.
+    pub since: Timestamp,
+    /// The run that found it so.
+    pub run: Uuid,
 }

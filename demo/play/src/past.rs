@@ -4,6 +4,7 @@
 use crate::fleet::Fleet;
 use crate::stage_play::{self, Release};
 use constans_clock::MovedClock;
+use constans_core::run::{RelatedKind, RelatedRecord};
 use constans_crowd::{Crowd, CrowdError, Deed, Operator, Pace, Plan, Rates};
 use jiff::civil::Time;
 use jiff::{SignedDuration, Timestamp, ToSpan as _};
@@ -25,6 +26,9 @@ const ISSUE: &str = "file:/etc/issue";
 /// The gates whose tariffs are changed in one night.
 const CHANGED_GATES: [&str; 5] =
     ["gate-corran-11", "gate-corran-13", "gate-corran-15", "gate-corran-17", "gate-corran-19"];
+
+/// The account that is signed in meanwhile.
+const NIGHT_ACCOUNT: &str = "dock-service";
 
 /// What happens by chance to each node, beside the story.
 const CHANCE: Rates =
@@ -98,6 +102,29 @@ fn set_interval(fleet: &Fleet, token: &str, secs: u64) -> io::Result<()> {
 pub fn in_words(error: &CrowdError) -> io::Error {
     let reason = std::error::Error::source(&error).map(|reason| format!(": {reason}")).unwrap_or_default();
     io::Error::other(format!("the simulated nodes: {error}{reason}"))
+}
+
+/// What a gate has on record of the night at Corran: who signed in shortly before, and changed the tariffs.
+fn on_record(now: Timestamp) -> [RelatedRecord; 2] {
+    let record = |at, until, kind, text: String| RelatedRecord {
+        at,
+        until,
+        kind,
+        account: Some(NIGHT_ACCOUNT.to_owned()),
+        text,
+        source: "the journal (simulated)".to_owned(),
+    };
+    let minutes = SignedDuration::from_mins;
+    let tariffs = TARIFFS.trim_start_matches("file:");
+    [
+        record(
+            now - minutes(1),
+            Some(now + minutes(2)),
+            RelatedKind::SignIn,
+            "over SSH from 192.0.2.40, by publickey".to_owned(),
+        ),
+        record(now, None, RelatedKind::Sudo, format!("as root: /usr/bin/tee {tariffs}")),
+    ]
 }
 
 fn is_number(text: &str) -> bool {
@@ -188,10 +215,13 @@ impl Story<'_> {
         Ok(())
     }
 
-    /// Within 20 minutes the tariffs of five gates are changed; they are put back in the afternoon.
+    /// Within 20 minutes the tariffs of five gates are changed, while one account is signed in; they are put back in the afternoon.
     fn a_night_at_corran(&mut self) -> io::Result<()> {
         self.until(22, 23, 40)?;
         for gate in CHANGED_GATES {
+            for record in on_record(self.crowd.now()) {
+                self.befall(gate, &Deed::OnRecord(record))?;
+            }
             self.befall(gate, &Deed::Change(TARIFFS.to_owned()))?;
             self.live(SignedDuration::from_mins(4))?;
         }

@@ -3,7 +3,9 @@
 use super::overview::{Narrowed, narrowed, undecided};
 use crate::problem::{Answer, ApiError};
 use crate::store::clause_result;
-use crate::store::compliance::{self, Counted, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment};
+use crate::store::compliance::{
+    self, Compared, Counted, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment,
+};
 use crate::store::control;
 use crate::store::day_figure::{self, end_of};
 use crate::store::narrowing::Narrowing;
@@ -217,11 +219,10 @@ pub async fn moves(
     refuse_deleted(db, "since", since).await?;
     let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
     let moments = [since, at].map(|at| Moment { at, known_at, is_now: false });
-    let rows = compliance::count(db, &narrowing, &moments, None).await?.all;
+    let Compared { counted, moved } = compliance::compare(db, &narrowing, moments).await?;
     let [before, after] = [0, 1].map(|moment| {
-        rows.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
+        counted.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
     });
-    let moved = compliance::moved(db, &narrowing, moments).await?;
     let moved: Vec<(Moved, u64)> = moved
         .iter()
         .map(|row| Ok((row.moved()?, row.count.unsigned_abs())))

@@ -25,7 +25,7 @@ use utoipa::{Modify, OpenApi};
         overview::overview, live::live, event::list, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
         token::list, token::make, token::withdraw, joining::waiting, joining::approve, joining::deny,
         node::list, node::show, node::why, node::revoke, node::resolve_duplicate, node_edit::label, node_edit::rename, node_edit::retire, clauses::list, compliance::figures, compliance::days, compliance::examinations, compliance::moves,
-        concession::list, concession::show, concession::ask, concession::approve, concession::refuse, concession::end, evidence::list, evidence::show, evidence::make, evidence::file, evidence::stop, evidence::remove, evidence::chain, evidence::check_day, drift::figures, drift::episodes, control::list, control::gaps, control::versions, control::set, asset::list, asset::set,
+        concession::list, concession::show, concession::ask, concession::approve, concession::refuse, concession::end, evidence::list, evidence::show, evidence::make, evidence::file, evidence::stop, evidence::remove, evidence::chain, evidence::check_day, drift::figures, drift::episodes, drift::found, control::list, control::gaps, control::versions, control::set, asset::list, asset::set,
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::check, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::second_person, stage::remove, stage::serve, stage::back, group::list, group::set, group::remove,

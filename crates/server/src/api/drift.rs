@@ -4,16 +4,23 @@ use super::compliance::read_moment;
 use super::overview::{Narrowed, narrowed, undecided};
 use super::run::shown_episode;
 use crate::page::{Page, PageAnswer, PageQuery};
-use crate::problem::{Answer, ApiError};
-use crate::store::drift::{self, DriftDimension, EpisodeChoice, FiguresRow, MAX_ROWS, NodeEpisodeRow};
+use crate::problem::{Answer, ApiError, read_stored};
+use crate::store::drift::{
+    self, DriftDimension, EpisodeChoice, FiguresRow, FoundRow, MAX_ROWS, NodeEpisodeRow,
+};
 use crate::store::exception;
 use crate::trust::{Allowed, NodeRead};
 use constans_core::words::check_label;
-use constans_wire::drift::{Drift, DriftFigures, DriftRow, Durations, NodeEpisode, Recurring};
+use constans_wire::drift::{
+    Drift, DriftFigures, DriftRow, Durations, FoundAcross, FoundAlike, FoundOn, NodeEpisode, Recurring,
+};
 use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
 use rocket::{State, get};
+use serde_json::Value;
 use sqlx::PgPool;
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 
 /// How long a period is if nobody says otherwise.
 const PERIOD: SignedDuration = SignedDuration::from_hours(30 * 24);
@@ -99,6 +106,52 @@ pub async fn episodes(
         Ok(NodeEpisode { node: row.name, episode: shown_episode(row.episode)? })
     };
     Page::of_rows(rows, &range, |row| row.episode.cursor()).shown(shown)
+}
+
+/// What was found of one clause, side by side: nodes that have the same differences together.
+#[utoipa::path(tag = "drift", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
+    ("clause" = String, Query, description = "The clause, by its address"),
+    ("filter" = Option<String>, Query, description = "CEL over labels, about and node, as they are now"),
+), responses((status = 200, body = FoundAcross)))]
+#[get("/api/drift/found?<clause>&<filter>")]
+pub async fn found(
+    clause: Option<&str>,
+    filter: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<FoundAcross> {
+    let clause = clause.ok_or_else(|| ApiError::invalid("clause", "name the clause, as file:/etc/issue"))?;
+    let Narrowed { by: narrowing, .. } = narrowed(db.inner(), filter, crate::clock::now()).await?;
+    let mut rows = drift::found(db.inner(), &narrowing, clause).await?;
+    let has_more_nodes = rows.len() > MAX_ROWS;
+    rows.truncate(MAX_ROWS);
+    let nodes = rows.len() as u64;
+    let read = |value: Value| read_stored(|| clause.to_owned(), value);
+    let mut alike: BTreeMap<(String, String), FoundAlike> = BTreeMap::new();
+    for FoundRow { node, outcome, message, since, run, result } in rows {
+        let differences = result.map(|mut result| result["differences"].take()).unwrap_or_default();
+        let on = FoundOn { node, since: since.to_jiff(), run };
+        match alike.entry((outcome.clone(), differences.to_string())) {
+            Entry::Occupied(known) => known.into_mut().nodes.push(on),
+            Entry::Vacant(new) => {
+                let differences = if differences.is_null() {
+                    Vec::new()
+                } else {
+                    serde_json::from_value(differences)
+                        .map_err(|error| ApiError::failed("reading a run", &error))?
+                };
+                new.insert(FoundAlike {
+                    sort: read(Value::from(outcome))?,
+                    message,
+                    differences,
+                    nodes: vec![on],
+                });
+            }
+        }
+    }
+    let mut alike: Vec<FoundAlike> = alike.into_values().collect();
+    alike.sort_by_key(|one| std::cmp::Reverse(one.nodes.len()));
+    Ok(Json(FoundAcross { alike, nodes, has_more_nodes }))
 }
 
 fn read_period(

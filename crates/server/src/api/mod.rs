@@ -86,6 +86,7 @@ pub fn routes() -> Vec<Route> {
         concession::end,
         drift::figures,
         drift::episodes,
+        drift::found,
         evidence::list,
         evidence::chain,
         evidence::check_day,

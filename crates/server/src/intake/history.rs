@@ -73,7 +73,7 @@ async fn follow(
     // Those in line are left out first.
     let is_whole = !report.partial && left_out <= report.counts.in_line;
     let all_alike = report.clauses.iter().all(|result| matches!(result.verdict, Some(Verdict::Alike) | None));
-    if is_whole && all_alike && known.is_state_examined && known.is_examined_last && !known.has_open {
+    if is_whole && all_alike && known.is_state_examined && !known.has_open {
         return Ok(None);
     }
     let wanted: Vec<&str> = report.clauses.iter().map(|result| result.wanted.as_str()).collect();
@@ -104,9 +104,6 @@ async fn follow(
         }
         if !known.is_state_examined {
             history::examined_state(&mut *db, known.no, state, when).await?;
-        }
-        if !known.is_examined_last {
-            history::note_examined(&mut *db, known.no, state).await?;
         }
     } else {
         let clauses: Vec<i32> = examined.keys().copied().collect();

@@ -7,10 +7,11 @@ use super::narrowing::Narrowing;
 use constans_core::compliance::{ClauseCounts, NodeCounts};
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
+use serde::Deserialize;
 use sqlx::{PgExecutor, Postgres, QueryBuilder};
 
 pub use count::{Counted, count};
-pub use moved::{MovedRow, moved};
+pub use moved::{Compared, MovedRow, compare};
 
 /// Of when, and as known when.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -49,7 +50,7 @@ pub enum Dimension {
 }
 
 /// Clauses and nodes of one key of a dimension, or of all, at one of the moments that are asked about.
-#[derive(Debug, Clone, Default, PartialEq, Eq, sqlx::FromRow)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize, sqlx::FromRow)]
 pub struct CountedRow {
     /// Whether it counts all, and not those of one key.
     #[sqlx(default)]
@@ -145,7 +146,7 @@ pub(super) fn push_placed(query: &mut QueryBuilder<Postgres>, narrowing: &Narrow
 /// Writes the statement that selects them at any moments.
 fn push_placed_rows(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing) {
     query.push(
-        "select distinct on (m.id, node.id) m.id as moment, m.at, m.known_at, node.id, node.no, node.name, c.state, c.placement
+        "select distinct on (m.id, node.no) m.id as moment, m.at, m.known_at, node.id, node.no, node.name, c.state, c.placement
             from node join node_life l on l.node = node.no cross join moment m",
     );
     narrowing.push_beside(query);
@@ -154,7 +155,7 @@ fn push_placed_rows(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing) {
             where l.from_at <= m.at and (l.until_at is null or m.at < l.until_at) and ",
     );
     narrowing.push(query);
-    query.push(" order by m.id, node.id, h.ended_at desc, h.no desc");
+    query.push(" order by m.id, node.no, h.ended_at desc, h.no desc");
 }
 
 /// What deviates at each moment, what is in doubt, and of which nodes nothing is known.
@@ -162,8 +163,9 @@ pub(super) const DEVIATING_THEN: &str = ", deviating as materialized (
         select m.id as moment, d.id, d.node, d.desired, d.cause, d.from_at from deviation d cross join moment m
         where d.from_at <= m.at and d.learned_at <= m.known_at and (d.until_at is null or m.at < d.until_at or m.known_at < d.until_learned_at)
     ), doubted as materialized (
-        select distinct m.id as moment, b.node, b.desired from deviation_doubt b cross join moment m
+        select m.id as moment, b.node, b.desired from deviation_doubt b cross join moment m
         where b.from_at <= m.at and m.at < b.until_at and b.learned_at <= m.known_at
+        except select moment, node, desired from deviating
     ), gaps as materialized (
         select m.id as moment, g.node from examination_gap g cross join moment m
             where g.from_at <= m.at and g.learned_at <= m.known_at and (m.at < g.until_at or m.known_at < g.until_learned_at)

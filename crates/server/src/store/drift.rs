@@ -4,8 +4,10 @@ use super::cursor::Cursor;
 use super::episode::EpisodeRow;
 use super::narrowing::Narrowing;
 use jiff::Timestamp;
-use jiff_sqlx::ToSqlx as _;
+use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
+use serde_json::Value;
 use sqlx::{PgExecutor, Postgres, QueryBuilder};
+use uuid::Uuid;
 
 /// How many keys of a dimension are shown at most.
 pub const MAX_ROWS: usize = 1_000;
@@ -170,5 +172,46 @@ pub async fn list(
         query.push(", ").push_bind(after.key.clone()).push(")");
     }
     query.push(" order by listed_at desc, id::text desc limit ").push_bind(i64::from(size) + 1);
+    query.build_query_as().persistent(false).fetch_all(db).await
+}
+
+/// What was found of a clause at a node where it is not in line.
+#[derive(Debug, sqlx::FromRow)]
+pub struct FoundRow {
+    /// The node's name.
+    pub node: String,
+    /// What sort of exception it is.
+    pub outcome: String,
+    /// Why it is not corrected, or what failed.
+    pub message: String,
+    /// Since when.
+    pub since: SqlTimestamp,
+    /// The run that found it so.
+    pub run: Uuid,
+    /// What the run said of it, if it is kept whole.
+    pub result: Option<Value>,
+}
+
+/// Returns what was found of a clause on the nodes of a list where it is not in line now, the newest first; one more than [`MAX_ROWS`]
+/// if there are more.
+pub async fn found(
+    db: impl PgExecutor<'_>,
+    narrowing: &Narrowing,
+    clause: &str,
+) -> sqlx::Result<Vec<FoundRow>> {
+    let mut query = QueryBuilder::new(
+        "select node.name as node, e.outcome, e.message, e.since, e.run,
+            jsonb_path_query_first(r.report, '$.clauses[*] ? (@.address == $address)', jsonb_build_object('address', e.address)) as result
+            from node_exception e join node on node.id = e.node",
+    );
+    narrowing.push_beside(&mut query);
+    query
+        .push(" left join run r on r.node = e.node and r.run = e.run where e.address = ")
+        .push_bind(clause.to_owned());
+    query.push(" and node.retired_at is null and node.revoked_at is null and ");
+    narrowing.push(&mut query);
+    query
+        .push(" order by e.since desc, node.name limit ")
+        .push_bind(i64::try_from(MAX_ROWS).unwrap_or(i64::MAX) + 1);
     query.build_query_as().persistent(false).fetch_all(db).await
 }

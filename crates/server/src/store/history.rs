@@ -26,8 +26,6 @@ pub struct NodeRow {
     pub state: Option<i64>,
     /// Whether a full run examined this state before.
     pub is_state_examined: bool,
-    /// Whether the last full run examined this state.
-    pub is_examined_last: bool,
     /// Whether any of its deviations is open.
     pub has_open: bool,
 }
@@ -100,14 +98,11 @@ pub async fn examined_state(
         .map(|_| ())
 }
 
-/// Notes which state the last full run of a node examined.
-pub async fn note_examined(db: impl PgExecutor<'_>, node: i32, state: i64) -> sqlx::Result<()> {
-    sqlx::query(include_str!("sql/history/note_examined.sql"))
-        .bind(node)
-        .bind(state)
-        .execute(db)
-        .await
-        .map(|_| ())
+/// Notes of some nodes that they were examined as they are wanted, at most so many. Returns of how many.
+pub async fn note_examined(db: impl PgExecutor<'_>, most: u64) -> sqlx::Result<u64> {
+    let most = i64::try_from(most).unwrap_or(i64::MAX);
+    let noted = sqlx::query(include_str!("sql/history/note_examined.sql")).bind(most).execute(db).await?;
+    Ok(noted.rows_affected())
 }
 
 /// Notes that a part of a run examined desired clauses of a node, unless one did before.

@@ -15,10 +15,11 @@ use constans_core::compliance::{ClauseCounts, Move, moves};
 use constans_core::evidence::hex;
 use constans_server::jobs::chain_of_days::chain_next;
 use constans_server::jobs::day_figures::bring_up_to_date;
+use constans_server::jobs::examined_states::note_all;
 use constans_server::jobs::retention::{DaysKept, delete_old};
 use constans_server::learned::tree_of;
 use constans_server::store::clause_result::{self, ResultRow};
-use constans_server::store::compliance::{CountedRow, Dimension, Moment, count, moved};
+use constans_server::store::compliance::{CountedRow, Dimension, Moment, compare, count};
 use constans_server::store::day_figure::{self, end_of};
 use constans_server::store::evidence;
 use constans_server::store::narrowing::Narrowing;
@@ -50,13 +51,16 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
         let tale = Tale::tell(&database, &clock, &mut random).await;
         let moments: Vec<Moment> =
             (0..QUESTIONS).map(|question| tale.moment(&mut random, question)).collect();
+        if seed % 2 == 1 {
+            note_all(&database.pool).await.unwrap();
+        }
         // Of now something else is read than of the past.
         ask(&database, &tale, &moments[..1], seed).await;
         ask(&database, &tale, &moments[1..], seed).await;
         rows_are_as_it_was(&database, &tale, moments[usize::try_from(seed).unwrap() % QUESTIONS], seed).await;
         days_are_as_counted(&database, seed).await;
         for _ in 0..QUESTIONS {
-            compare(&database, &tale, tale.moments(&mut random), seed).await;
+            compare_moments(&database, &tale, tale.moments(&mut random), seed).await;
         }
         deleted += old_is_deleted(&database, &tale, &mut random, seed).await;
         conceded += tale.truth.concessions.len();
@@ -237,13 +241,14 @@ async fn days_are_as_counted(database: &Database, seed: u64) {
 }
 
 /// What moved between two moments, and that it adds up.
-async fn compare(database: &Database, tale: &Tale, moments: [Moment; 2], seed: u64) {
+async fn compare_moments(database: &Database, tale: &Tale, moments: [Moment; 2], seed: u64) {
     let (narrowing, db) = (Narrowing::All, &database.pool);
     let [from, until] = moments;
     let asked = format!("history {seed} from {} until {} as known at {}", from.at, until.at, until.known_at);
     let results = moments.map(|moment| tale.truth.results(moment.at, moment.known_at));
     let expected = results[0].moved(&results[1], from.at, until.at);
-    let rows = moved(db, &narrowing, moments).await.unwrap();
+    let compared = compare(db, &narrowing, moments).await.unwrap();
+    let rows = compared.moved;
     let found: BTreeMap<Moved, i64> = rows
         .iter()
         .map(|row| {
@@ -259,9 +264,10 @@ async fn compare(database: &Database, tale: &Tale, moments: [Moment; 2], seed: u
     assert_eq!(found.len(), rows.len(), "each once, {asked}");
     assert_eq!(found, expected, "{asked}");
 
-    let both = count(db, &narrowing, &moments, None).await.unwrap();
+    let both = count(db, &narrowing, &moments, None).await.unwrap().all;
+    assert_eq!(compared.counted, both, "{asked}");
     let counts_at = |moment: i32| {
-        both.all.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
+        both.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
     };
     let (before, after) = (counts_at(0), counts_at(1));
     let moves = moves(&before, rows.iter().map(|row| (row.moved().unwrap(), row.count.unsigned_abs())));

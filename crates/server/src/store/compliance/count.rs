@@ -6,7 +6,8 @@ use super::{
     push_moments, push_placed_rows,
 };
 use crate::store::narrowing::Narrowing;
-use sqlx::{PgExecutor, Postgres, QueryBuilder};
+use jiff_sqlx::ToSqlx as _;
+use sqlx::{Acquire, PgConnection, Postgres, QueryBuilder};
 
 /// What was counted at one or more moments.
 #[derive(Debug, Default)]
@@ -72,18 +73,23 @@ fn push_node_key(query: &mut QueryBuilder<Postgres>, by: Option<&Dimension>, pla
     }
 }
 
-/// Nodes as they are now, with where they are placed and what is known of them.
-const NOW: &str = " from node join node_life l on l.node = node.no and l.until_at is null join node_now n on n.node = node.id
-            left join node_wanted w on w.node = node.id";
+/// Nodes as they are now, with where they are placed.
+const NOW: &str = " from node join node_life l on l.node = node.no and l.until_at is null left join node_wanted w on w.node = node.id";
 
-/// What deviates now, what is in doubt, and of which nodes nothing is known.
+/// All of them by where they are placed. Hardly any node that left still has something desired: they are taken away, rather than that
+/// each one's life is looked up.
+const ALL_NOW: &str = "with placed as (select state, placement, count(*) as nodes, bool_or(examined_state is distinct from state) as is_unsure
+                from node_wanted where node not in (select id from node where retired_at is not null or revoked_at is not null) group by 1, 2)
+        select 0 as moment, state, placement, null::text as node_key, nodes, is_unsure from placed
+        union all select 0, null, null, null, (select count(*) from node_life where until_at is null) - (select coalesce(sum(nodes), 0) from placed)::bigint, false";
+
+/// What deviates now and what is in doubt.
 const DEVIATING_NOW: &str = ", deviating as materialized (
-        select m.id as moment, d.node, d.desired, d.cause, d.from_at from deviation d cross join moment m where d.until_at is null
+        select 0 as moment, d.node, d.desired, d.cause, d.from_at from deviation d where d.until_at is null
     ), doubted as materialized (
-        select distinct m.id as moment, b.node, b.desired from deviation_doubt b join moment m on b.from_at <= m.at and m.at < b.until_at
-    ), gaps as materialized (
-        select m.id as moment, node.no as node from node_now n join moment m on n.known_until <= m.at and n.known_learned <= m.known_at join node on node.id = n.node
-    )";
+        select m.id as moment, b.node, b.desired from deviation_doubt b join moment m on b.from_at <= m.at and m.at < b.until_at
+        except select moment, node, desired from deviating
+    ), gaps as materialized (select 0 as moment, node.no as node from node_now n join node on node.id = n.node where n.known_until <= ";
 
 /// A node `k` whose every clause is unknown: nothing is known of it, each clause was examined before, and no concession covers that.
 const IS_SILENT: &str = "k.is_gap and not k.is_unexamined and not exists (select from covered v where v.moment = k.moment and v.no = k.no and v.also_unknown)";
@@ -95,19 +101,41 @@ const OF_SUSPECT: &str = " left join gaps g on g.moment = s.moment and g.node = 
 
 /// Writes all nodes by where they are placed, `totals (moment, state, placement, node_key, nodes)`, and those of which anything may be otherwise,
 /// `special (moment, at, known_at, no, state, placement, node_key, is_gap, is_unexamined)`: as they are now.
-fn push_nodes_now(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, by: Option<&Dimension>) {
-    query.push(DEVIATING_NOW);
-    query.push(", totals as materialized (select m.id as moment, w.state, w.placement, ");
-    push_node_key(query, by, false);
-    query.push(" as node_key, count(*) as nodes, bool_or(n.examined_state is distinct from w.state) as is_unsure").push(NOW);
-    query.push(" cross join moment m where ");
-    narrowing.push(query);
-    query.push(" group by 1, 2, 3, 4), unexamined as materialized (select m.id as moment, node.no").push(NOW);
+///
+/// Times are bound wherever they are compared: joined, they would keep PostgreSQL from going through the nodes with several processes.
+fn push_nodes_now(
+    query: &mut QueryBuilder<Postgres>,
+    narrowing: &Narrowing,
+    now: Moment,
+    by: Option<&Dimension>,
+) {
+    let (at, known_at) = (now.at.to_sqlx(), now.known_at.to_sqlx());
+    query.push(DEVIATING_NOW).push_bind(at).push("::timestamptz and n.known_learned <= ").push_bind(known_at);
+    query.push("::timestamptz), totals as materialized (");
+    if matches!((narrowing, by), (Narrowing::All, by) if !matches!(by, Some(Dimension::Label(_) | Dimension::Node)))
+    {
+        query.push(ALL_NOW);
+    } else {
+        query.push("select 0 as moment, w.state, w.placement, ");
+        push_node_key(query, by, false);
+        query.push(" as node_key, count(*) as nodes, bool_or(w.examined_state is distinct from w.state) as is_unsure").push(NOW);
+        narrowing.push_beside(query);
+        query.push(" where ");
+        narrowing.push(query);
+        query.push(" group by 1, 2, 3, 4");
+    }
+    query.push("), unexamined as materialized (select 0 as moment, node.no").push(NOW);
+    narrowing.push_beside(query);
     // Looked for only if there may be any: of most nodes it is noted which state was examined last.
     query.push(
-        " cross join moment m where (select bool_or(is_unsure) from totals where state is not null) and w.state is not null and n.examined_state is distinct from w.state
-            and not exists (select from examined_state e where e.node = node.no and e.state = w.state and e.from_at <= m.at and e.learned_at <= m.known_at) and ",
+        " where (select bool_or(is_unsure) from totals where state is not null) and w.state is not null and w.examined_state is distinct from w.state
+            and not exists (select from examined_state e where e.node = node.no and e.state = w.state and e.from_at <= ",
     );
+    query
+        .push_bind(at)
+        .push("::timestamptz and e.learned_at <= ")
+        .push_bind(known_at)
+        .push("::timestamptz) and ");
     narrowing.push(query);
     query.push(
         "), special as materialized (select s.moment, m.at, m.known_at, node.no, w.state, w.placement, ",
@@ -117,9 +145,9 @@ fn push_nodes_now(query: &mut QueryBuilder<Postgres>, narrowing: &Narrowing, by:
         .push(" as node_key, g.node is not null as is_gap, u.no is not null as is_unexamined from ")
         .push(SUSPECTS);
     query.push(
-        " join node on node.no = s.no join node_life l on l.node = node.no and l.until_at is null join node_now n on n.node = node.id
-            join node_wanted w on w.node = node.id",
+        " join node on node.no = s.no join node_life l on l.node = node.no and l.until_at is null join node_wanted w on w.node = node.id",
     );
+    narrowing.push_beside(query);
     query.push(OF_SUSPECT).push(" where w.state is not null and ");
     narrowing.push(query);
     query.push(")");
@@ -185,7 +213,6 @@ pub(super) fn results() -> String {
             select {OF_ROW}, true, 'compliant'
                 from special k join doubted b on b.moment = k.moment and b.node = k.no join state_clause c on c.state = k.state and c.desired = b.desired
                 where not k.is_gap and not k.is_unexamined
-                    and not exists (select from deviating d where d.moment = b.moment and d.node = b.node and d.desired = b.desired)
         ), result as materialized (
             select f.moment, f.no, f.state, f.placement, f.node_key, f.severity, f.address_no, f.address, f.satisfies, f.baselines, f.releases, f.is_in_doubt,
                 status as found_status, is_conceded, case when is_conceded then 'conceded' else status end as status
@@ -228,7 +255,7 @@ const COUNTS: [&str; 11] = [
 
 /// Returns what counts by the keys of a dimension, as `counted_NAME (moment, key, …)`: all clauses of all nodes as compliant, then what silent nodes
 /// and results take from that.
-fn counted(name: &str, by: Option<&Dimension>) -> String {
+pub(super) fn counted(name: &str, by: Option<&Dimension>) -> String {
     let Keys { joined, key, is_of_node } = Keys::of(by);
     // How many clauses of a state have a key: a node's, or each their own.
     let size = if is_of_node {
@@ -282,24 +309,47 @@ fn counted(name: &str, by: Option<&Dimension>) -> String {
 
 /// Counts the clauses and nodes of a list at each moment, all together and by the keys of a dimension.
 pub async fn count(
-    db: impl PgExecutor<'_>,
+    db: impl Acquire<'_, Database = Postgres>,
     narrowing: &Narrowing,
     moments: &[Moment],
     by: Option<&Dimension>,
 ) -> sqlx::Result<Counted> {
     let mut query = statement(narrowing, moments, by);
-    let rows: Vec<CountedRow> = query.build_query_as().persistent(false).fetch_all(db).await?;
+    let mut reading = db.begin().await?;
+    if !is_now(moments) {
+        expect_many_rows(&mut reading).await?;
+    }
+    let rows: Vec<CountedRow> = query.build_query_as().persistent(false).fetch_all(&mut *reading).await?;
+    reading.rollback().await?;
     let (all, rows) = rows.into_iter().partition(|row| row.is_all);
     Ok(Counted { all, rows })
+}
+
+/// Has PostgreSQL expect many rows until the transaction ends. Of parts of a statement that read others it expects hardly any, and would
+/// go through all of one part for each row of another.
+pub(super) async fn expect_many_rows(reading: &mut PgConnection) -> sqlx::Result<()> {
+    sqlx::query("set local enable_nestloop = off").execute(reading).await.map(|_| ())
+}
+
+/// Returns the statement that counts all together: a row for each moment.
+pub(super) fn count_all() -> String {
+    format!(
+        "select m.id as moment, null::text as key, true as is_all, (select coalesce(sum(nodes), 0)::bigint from totals t where t.moment = m.id) as nodes_in_all, counts.*
+            from moment m cross join lateral (select {} from counted_all c where c.moment = m.id) counts",
+        sums()
+    )
+}
+
+fn sums() -> String {
+    COUNTS.map(|count| format!("coalesce(sum({count}), 0)::bigint as {count}")).join(", ")
 }
 
 fn statement(narrowing: &Narrowing, moments: &[Moment], by: Option<&Dimension>) -> QueryBuilder<Postgres> {
     let mut query = QueryBuilder::new("");
     push_moments(&mut query, moments);
-    if is_now(moments) {
-        push_nodes_now(&mut query, narrowing, by);
-    } else {
-        push_nodes_then(&mut query, narrowing, by);
+    match moments {
+        [now] if now.is_now => push_nodes_now(&mut query, narrowing, *now, by),
+        _ => push_nodes_then(&mut query, narrowing, by),
     }
     query
         .push(CLAUSES)
@@ -307,11 +357,7 @@ fn statement(narrowing: &Narrowing, moments: &[Moment], by: Option<&Dimension>) 
         .push(covered("select * from special"))
         .push(results())
         .push(counted("all", None));
-    let sums = COUNTS.map(|count| format!("coalesce(sum({count}), 0)::bigint as {count}")).join(", ");
-    let of_all = format!(
-        "select m.id as moment, null::text as key, true as is_all, (select coalesce(sum(nodes), 0)::bigint from totals t where t.moment = m.id) as nodes_in_all, counts.*
-            from moment m cross join lateral (select {sums} from counted_all c where c.moment = m.id) counts"
-    );
+    let (of_all, sums) = (count_all(), sums());
     match by {
         None => drop(query.push(" ").push(of_all)),
         Some(_) => {
@@ -323,24 +369,4 @@ fn statement(narrowing: &Narrowing, moments: &[Moment], by: Option<&Dimension>) 
         }
     }
     query
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    #[test]
-    fn print() {
-        let now = jiff::Timestamp::now();
-        for (name, by) in [
-            ("control", Dimension::Control),
-            ("site", Dimension::Label("site".into())),
-            ("group", Dimension::Group),
-        ] {
-            for is_now in [true, false] {
-                let moment = Moment { at: now, known_at: now, is_now };
-                let q = statement(&Narrowing::All, &[moment], Some(&by));
-                std::fs::write(format!("/tmp/sql-{name}-{is_now}.sql"), q.sql().as_str()).unwrap();
-            }
-        }
-    }
 }

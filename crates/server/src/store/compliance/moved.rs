@@ -1,13 +1,15 @@
 //! How clauses count at a second moment that count otherwise than at a first one.
 
-use super::count::{CLAUSES, push_nodes_then, results};
-use super::{DUE, Moment, covered, push_moments};
+use super::count::{CLAUSES, count_all, counted, expect_many_rows, push_nodes_then, results};
+use super::{CountedRow, DUE, Moment, covered, push_moments};
 use crate::store::narrowing::Narrowing;
 use constans_core::compliance::{ClauseStatus, Moved};
-use sqlx::{PgExecutor, Postgres, QueryBuilder};
+use serde::Deserialize;
+use sqlx::types::Json;
+use sqlx::{Acquire, Postgres, QueryBuilder};
 
 /// Clauses on nodes that count otherwise at a second moment, all for the same reason.
-#[derive(Debug, sqlx::FromRow)]
+#[derive(Debug, Deserialize)]
 pub struct MovedRow {
     /// Whether their nodes were of the fleet at the first moment.
     pub had_node: bool,
@@ -51,18 +53,18 @@ impl MovedRow {
 
 /// The last change of a group `g` of nodes that altered what is desired at the address of `o`.
 const ALTERED_BY: &str = "case when g.had_node and g.has_node and o.desired_before is distinct from o.desired_after then (
-                select t.change from (select u.change, u.state, u.place, lag(u.state, 1, g.state_before) over (order by u.place) as state_before
-                        from unnest(g.changes, g.states) with ordinality as u (change, state, place)) t
+                select t.change from (select u.change, u.state, h.ended_at, h.no, lag(u.state, 1, g.state_before) over (order by h.ended_at, h.no) as state_before
+                        from unnest(g.changes, g.states) as u (change, state) join change h on h.no = u.change) t
                     where (select desired from step_clause c where c.state = t.state and c.address_no = o.address_no)
                         is distinct from (select desired from step_clause c where c.state = t.state_before and c.address_no = o.address_no)
-                    order by t.place desc limit 1) end";
+                    order by t.ended_at desc, t.no desc limit 1) end";
 
 /// What nodes are compared by: all that are alike in it moved alike, apart from single results. None is written as -1, to be compared.
 const PAIRS: &str = ", pair as materialized (
         select coalesce(b.no, a.no) as no, b.no is not null as had_node, a.no is not null as has_node, coalesce(b.state, -1) as state_before, coalesce(a.state, -1) as state_after
             from (select no, state from chosen where moment = 0) b full join (select no, state from chosen where moment = 1) a on a.no = b.no
     ), chain as materialized (
-        select node.no, array_agg(c.change order by h.ended_at, h.no) as changes, array_agg(c.state order by h.ended_at, h.no) as states
+        select node.no, array_agg(c.change) as changes, array_agg(c.state) as states
             from change h join change_node c on c.change = h.no join node on node.id = c.node join pair p on p.no = node.no
             where h.status = 'handed_out' and h.ended_at > (select at from moment where id = 0) and h.ended_at <= (select at from moment where id = 1)
                 and p.had_node and p.has_node and p.state_before <> p.state_after
@@ -95,15 +97,30 @@ const PAIRS: &str = ", pair as materialized (
 const ALIKE: &str = "o.had_node, o.has_node, o.status_before, o.status_after, false as is_conceded_before, false as is_conceded_after,
             coalesce(o.desired_before <> o.desired_after, false) as is_desired_otherwise, o.change";
 
-/// Returns how the clauses of a list count at a second moment that count otherwise than at the first one.
+/// A list at two moments.
+#[derive(Debug, Default)]
+pub struct Compared {
+    /// All that counts at each of them.
+    pub counted: Vec<CountedRow>,
+    /// What counts otherwise at the second one.
+    pub moved: Vec<MovedRow>,
+}
+
+/// Returns what counts at two moments, and how the clauses count that count otherwise at the second one.
 ///
 /// Nodes that had the same states by the same changes moved alike; what single results say is put in place of that.
-pub async fn moved(
-    db: impl PgExecutor<'_>,
+pub async fn compare(
+    db: impl Acquire<'_, Database = Postgres>,
     narrowing: &Narrowing,
     moments: [Moment; 2],
-) -> sqlx::Result<Vec<MovedRow>> {
-    statement(narrowing, moments).build_query_as().persistent(false).fetch_all(db).await
+) -> sqlx::Result<Compared> {
+    let mut query = statement(narrowing, moments);
+    let mut reading = db.begin().await?;
+    expect_many_rows(&mut reading).await?;
+    let (Json(counted), Json(moved)) =
+        query.build_query_as().persistent(false).fetch_one(&mut *reading).await?;
+    reading.rollback().await?;
+    Ok(Compared { counted, moved })
 }
 
 fn statement(narrowing: &Narrowing, moments: [Moment; 2]) -> QueryBuilder<Postgres> {
@@ -118,8 +135,9 @@ fn statement(narrowing: &Narrowing, moments: [Moment; 2]) -> QueryBuilder<Postgr
                 when r_{when}.found_status in ('compliant', 'unexamined', 'unknown') then r_{when}.found_status else 'noncompliant' end"
         )
     };
-    query.push(format!(
-        " select had_node, has_node, status_before, status_after, is_conceded_before, is_conceded_after, is_desired_otherwise, change, sum(nodes)::bigint as count from (
+    query.push(counted("all", None)).push(format!(
+        " select (select jsonb_agg(c) from ({}) c) as counted, (select coalesce(jsonb_agg(m), '[]') from (
+            select had_node, has_node, status_before, status_after, is_conceded_before, is_conceded_after, is_desired_otherwise, change, sum(nodes)::bigint as count from (
             select {ALIKE}, o.nodes from of_all o
             union all select {ALIKE}, -1 from single s join of_all o on o.id = s.id and o.address_no = s.address_no
             union all select o.had_node, o.has_node, {}, {}, coalesce(r_before.is_conceded, false), coalesce(r_after.is_conceded, false),
@@ -127,7 +145,8 @@ fn statement(narrowing: &Narrowing, moments: [Moment; 2]) -> QueryBuilder<Postgr
                 from single s join of_all o on o.id = s.id and o.address_no = s.address_no
                     left join result r_before on r_before.moment = 0 and r_before.no = s.no and r_before.address_no = s.address_no
                     left join result r_after on r_after.moment = 1 and r_after.no = s.no and r_after.address_no = s.address_no
-        ) each where status_before is distinct from status_after or is_conceded_before <> is_conceded_after group by 1, 2, 3, 4, 5, 6, 7, 8 having sum(nodes) <> 0",
+        ) each where status_before is distinct from status_after or is_conceded_before <> is_conceded_after group by 1, 2, 3, 4, 5, 6, 7, 8 having sum(nodes) <> 0) m) as moved",
+        count_all(),
         status("before"),
         status("after"),
     ));
