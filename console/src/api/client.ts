@@ -94,6 +94,7 @@ export const api = {
   /** The first episodes of a period: open ones, then the newest. */
   driftEpisodes: (query: { filter?: string; since?: string; clause?: string; open?: boolean; size: number }, signal?: AbortSignal) =>
     answer(client.GET('/api/drift/episodes', { params: { query }, signal })),
+  driftFound: (query: { clause: string; filter?: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/found', { params: { query }, signal })),
   controls: (query: { filter?: string; as_of?: string }, signal?: AbortSignal) => answer(client.GET('/api/controls', { params: { query }, signal })),
   controlGaps: (query: { control: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/control-gaps', { params: { query }, signal })),

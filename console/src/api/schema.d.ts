@@ -602,6 +602,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drift/found": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What was found of one clause, side by side: nodes that have the same differences together.
+         * @description What was found of one clause, side by side: nodes that have the same differences together.
+         */
+        get: operations["get_api_drift_found"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -2189,6 +2209,12 @@ export interface components {
              */
             reach_within_secs: number;
             /**
+             * @description Whether the agent gathers what the system has on record of the time in which something drifted: who was signed in, what
+             *     sudo ran, packages that changed.
+             * @default true
+             */
+            related_records: boolean;
+            /**
              * @description Whether the node is restarted when its operating system needs it.
              * @default never
              */
@@ -2709,6 +2735,7 @@ export interface components {
             /** @description Packages that came, went or changed version. */
             packages?: components["schemas"]["PackageChange"][];
             reaction?: components["schemas"]["ReactionResult"] | null;
+            related?: components["schemas"]["RelatedRecords"] | null;
             /** @description The controls that it satisfies. */
             satisfies?: string[];
             /** @description Its severity. */
@@ -2741,6 +2768,8 @@ export interface components {
             is_quiet: boolean;
             /** @description What was replaced and where the old copy is, packages that changed, and reactions. */
             notes?: components["schemas"]["Sentence"][];
+            /** @description What the system had on record of the time in which it drifted: related, and no proof. */
+            related?: components["schemas"]["Sentence"][];
             /** @description The status whose symbol and colour it is shown with. */
             status: components["schemas"]["Status"];
             /** @description What needs attention beside the outcome. */
@@ -3329,6 +3358,7 @@ export interface components {
              * @description The last moment that the clause was known to be in line: the drift happened after it.
              */
             in_line_until: string;
+            related?: components["schemas"]["ShownRelated"] | null;
             /** @description Its severity. */
             severity: components["schemas"]["Severity"];
         };
@@ -3467,6 +3497,11 @@ export interface components {
             /** @description The node whose last full run is the oldest of them. */
             oldest_node?: string | null;
         };
+        /**
+         * @description What sort of exception a clause is.
+         * @enum {string}
+         */
+        ExceptionSort: "failed" | "drifted" | "unmet" | "blocked" | "waiting" | "unsupported";
         /** @description A failure with all that helps to end it. */
         Failure: {
             /** @description What failed. */
@@ -3553,6 +3588,41 @@ export interface components {
             node: string;
             /** @description How many nodes hold it. */
             nodes: number;
+        };
+        /** @description A clause side by side on the nodes where it is not in line now. */
+        FoundAcross: {
+            /** @description Nodes that have the same differences together, the most nodes first. */
+            alike: components["schemas"]["FoundAlike"][];
+            /** @description Whether there are more nodes than are looked at; those that came last are. */
+            has_more_nodes: boolean;
+            /** @description Number of nodes, also of those that are not listed. */
+            nodes: number;
+        };
+        /** @description Nodes where the same was found of a clause. */
+        FoundAlike: {
+            /** @description What differs; empty if it could not be inspected, or the run's details are not kept. */
+            differences: components["schemas"]["Difference"][];
+            /** @description Why it is not corrected, or what failed, at the first of them. */
+            message: string;
+            /** @description The nodes. */
+            nodes: components["schemas"]["FoundOn"][];
+            /** @description What sort of exception it is. */
+            sort: components["schemas"]["ExceptionSort"];
+        };
+        /** @description A node where something was found. */
+        FoundOn: {
+            /** @description The node. */
+            node: string;
+            /**
+             * Format: uuid
+             * @description The run that found it so.
+             */
+            run: string;
+            /**
+             * Format: date-time
+             * @description Since when it is not in line.
+             */
+            since: string;
         };
         /** @description Nothing is changed until an hour: of all clauses, or of some. */
         Freeze: {
@@ -3711,6 +3781,7 @@ export interface components {
             on_drift?: components["schemas"]["OnDrift"] | null;
             on_rollout?: components["schemas"]["OnRollout"] | null;
             reach_within_secs?: number | null;
+            related_records?: boolean | null;
             restart?: components["schemas"]["RestartPolicy"] | null;
             run_at?: components["schemas"]["HourOfDay"][] | null;
             run_interval_secs?: number | null;
@@ -4487,6 +4558,13 @@ export interface components {
             /** @description Why. */
             why: string;
         };
+        /** @description Something that could not be searched for records. */
+        NotSearched: {
+            /** @description What it is. */
+            source: string;
+            /** @description Why it could not be searched. */
+            why: string;
+        };
         /** @description A freeze as a node is given it: its clock may be wrong. */
         OfferedFreeze: {
             /** @description Why it was set. */
@@ -4872,6 +4950,43 @@ export interface components {
             /** @description Method and address, as the interface names them. */
             what: string;
         };
+        /**
+         * @description What something is a record of.
+         * @enum {string}
+         */
+        RelatedKind: "file" | "sign_in" | "sudo" | "audit" | "packages";
+        /** @description One record. */
+        RelatedRecord: {
+            /** @description The account that it names. */
+            account?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was.
+             */
+            at: string;
+            /** @description What it is a record of. */
+            kind: components["schemas"]["RelatedKind"];
+            /** @description Where it stands on the node: a file, or the journal. */
+            source: string;
+            /** @description What it says, in words. */
+            text: string;
+            /**
+             * Format: date-time
+             * @description Until when, for a sign-in that ended.
+             */
+            until?: string | null;
+        };
+        /** @description The records of the time in which a drift happened, gathered by the agent when it first found it. */
+        RelatedRecords: {
+            /** @description How many more there were. */
+            left_out?: number;
+            /** @description What could not be searched. */
+            not_searched?: components["schemas"]["NotSearched"][];
+            /** @description What was found, by time; at most [`MAX_RELATED`]. */
+            records: components["schemas"]["RelatedRecord"][];
+            /** @description The time that was searched: the drift happened in it. */
+            window: components["schemas"]["DriftWindow"];
+        };
         /** @description A release that clauses come from. */
         Release: {
             /** @description Its baselines. */
@@ -5237,6 +5352,11 @@ export interface components {
             digest?: string | null;
             /** @description Itself, as it is chained. */
             entry: components["schemas"]["AuditEntry"];
+        };
+        /** @description Related records with their words. */
+        ShownRelated: components["schemas"]["RelatedRecords"] & {
+            /** @description The same in words. */
+            words: components["schemas"]["Sentence"][];
         };
         /** @description A run with its words. */
         ShownRun: components["schemas"]["RunReport"] & {
@@ -9221,6 +9341,117 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["NodeEpisode"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_drift_found: {
+        parameters: {
+            query: {
+                /** @description The clause, by its address */
+                clause: string;
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundAcross"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */

@@ -19,6 +19,7 @@ import { span } from '../words/time';
 import { count } from '../words/words';
 import { DriftTable } from './DriftTable';
 import { EpisodeTable } from './EpisodeTable';
+import { FoundAcross } from './FoundAcross';
 
 const DIMENSIONS = ['clause', 'baseline', 'control', 'severity', 'node'];
 const PERIODS = [1, 7, 30, 90];
@@ -44,6 +45,12 @@ export function DriftPage() {
     queryKey: ['drift episodes', filter, days, clause],
     queryFn: ({ signal }) => api.driftEpisodes({ ...asked(), clause, size: SHOWN }, signal),
     placeholderData: keepPreviousData,
+    meta: { isRefreshedByTimeOnly: true },
+  });
+  const found = useQuery({
+    queryKey: ['drift found', filter, clause],
+    queryFn: ({ signal }) => api.driftFound({ clause: clause ?? '', filter: filter || undefined }, signal),
+    enabled: clause !== undefined,
     meta: { isRefreshedByTimeOnly: true },
   });
   const ofClause = clause ? ` --clause '${clause}'` : '';
@@ -89,6 +96,13 @@ export function DriftPage() {
           </>
         )}
       </QueryView>
+      {clause && (
+        <Box sx={{ mt: 2 }}>
+          <Card title="Side by side: what is found now" aside={<CopiedCommand command={`constans drift found '${clause}'${asArgument(filter)}`} />}>
+            <QueryView query={found}>{(found) => <FoundAcross clause={clause} found={found} />}</QueryView>
+          </Card>
+        </Box>
+      )}
       <Box sx={{ mt: 2 }}>
         <Card
           title={clause ? 'Episodes of one clause across all nodes' : 'Episodes'}

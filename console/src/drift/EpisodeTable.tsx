@@ -31,44 +31,44 @@ export function EpisodeTable({ episodes }: { episodes: Schemas['NodeEpisode'][] 
       <TableBody>
         {episodes.map((episode) => (
           <Fragment key={`${episode.node}${episode.address}${episode.detected_at}`}>
-          <TableRow sx={episode.related ? { '& > td': { borderBottom: 0 } } : undefined}>
-            <TableCell>
-              <Link component={RouterLink} to={`/nodes/${encodeURIComponent(episode.node)}?clause=${encodeURIComponent(episode.address)}`}>
-                {episode.node}
-              </Link>
-            </TableCell>
-            <TableCell>
-              <Link
-                component={RouterLink}
-                to={`/nodes/${encodeURIComponent(episode.node)}/runs/${episode.detected_run}?clause=${encodeURIComponent(episode.address)}`}
-              >
-                <Address>{episode.address}</Address>
-              </Link>
-            </TableCell>
-            <TableCell>{episode.severity}</TableCell>
-            <TableCell sx={{ whiteSpace: 'nowrap' }}>
-              <time dateTime={episode.in_line_until} title={exact(episode.in_line_until)}>
-                {clock(episode.in_line_until)}
-              </time>
-              {' and '}
-              <time dateTime={episode.detected_at} title={exact(episode.detected_at)}>
-                {clock(episode.detected_at)}
-              </time>
-            </TableCell>
-            <TableCell>
-              <Ending episode={episode} />
-            </TableCell>
-          </TableRow>
-          {episode.related && (
-            <TableRow>
-              <TableCell colSpan={5} sx={{ pt: 0 }}>
-                <details>
-                  <summary>{onRecord(episode.related)}</summary>
-                  <RelatedRecords words={episode.related.words} />
-                </details>
+            <TableRow sx={episode.related ? { '& > td': { borderBottom: 0 } } : undefined}>
+              <TableCell>
+                <Link component={RouterLink} to={`/nodes/${encodeURIComponent(episode.node)}?clause=${encodeURIComponent(episode.address)}`}>
+                  {episode.node}
+                </Link>
+              </TableCell>
+              <TableCell>
+                <Link
+                  component={RouterLink}
+                  to={`/nodes/${encodeURIComponent(episode.node)}/runs/${episode.detected_run}?clause=${encodeURIComponent(episode.address)}`}
+                >
+                  <Address>{episode.address}</Address>
+                </Link>
+              </TableCell>
+              <TableCell>{episode.severity}</TableCell>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>
+                <time dateTime={episode.in_line_until} title={exact(episode.in_line_until)}>
+                  {clock(episode.in_line_until)}
+                </time>
+                {' and '}
+                <time dateTime={episode.detected_at} title={exact(episode.detected_at)}>
+                  {clock(episode.detected_at)}
+                </time>
+              </TableCell>
+              <TableCell>
+                <Ending episode={episode} />
               </TableCell>
             </TableRow>
-          )}
+            {episode.related && (
+              <TableRow>
+                <TableCell colSpan={5} sx={{ pt: 0 }}>
+                  <details>
+                    <summary>{onRecord(episode.related)}</summary>
+                    <RelatedRecords words={episode.related.words} />
+                  </details>
+                </TableCell>
+              </TableRow>
+            )}
           </Fragment>
         ))}
       </TableBody>

@@ -30,7 +30,10 @@ const episode = {
       { at: '2026-11-21T23:01:00Z', kind: 'sign_in', account: 'dock-service', text: 'over SSH from 192.0.2.40, by publickey', source: 'the journal' },
       { at: '2026-11-21T23:04:00Z', kind: 'sudo', account: 'dock-service', text: 'as root: /usr/bin/tee /etc/gate/tariffs.csv', source: 'the journal' },
     ],
-    words: [[{ time: '2026-11-21T23:01:00Z' }, { text: ' · signed in dock-service: over SSH' }], [{ time: '2026-11-21T23:04:00Z' }, { text: ' · sudo dock-service' }]],
+    words: [
+      [{ time: '2026-11-21T23:01:00Z' }, { text: ' · signed in dock-service: over SSH' }],
+      [{ time: '2026-11-21T23:04:00Z' }, { text: ' · sudo dock-service' }],
+    ],
   },
 };
 const drift = {
@@ -43,10 +46,28 @@ const drift = {
   recurring: [{ node: 'kiosk-dunmoy-10', address: 'file:/etc/kiosk/shell.conf', times: 5, since: '2026-11-29T01:00:00Z' }],
 };
 
+const found = {
+  alike: [
+    {
+      sort: 'drifted',
+      message: 'its clause only reports',
+      differences: [{ property: 'content', wanted: { is: 'value', value: 'auken;12' }, found: { is: 'value', value: 'auken;1' } }],
+      nodes: ['gate-corran-11', 'gate-corran-13'].map((node) => ({ node, since: '2026-11-22T06:00:00Z', run: '01a207c2-0000-7000-8000-000000000000' })),
+    },
+  ],
+  nodes: 2,
+  has_more_nodes: false,
+};
+
 /** Answers by path: the beginning of the period depends on when the test runs. */
 function serveDrift() {
   const asked: URL[] = [];
-  const bodies: Record<string, unknown> = { '/api/drift': drift, '/api/drift/episodes': [episode], '/api/labels': { site: ['corran'] } };
+  const bodies: Record<string, unknown> = {
+    '/api/drift': drift,
+    '/api/drift/episodes': [episode],
+    '/api/drift/found': found,
+    '/api/labels': { site: ['corran'] },
+  };
   vi.stubGlobal('fetch', async (request: Request) => {
     const url = new URL(request.url);
     asked.push(url);
@@ -68,6 +89,9 @@ test('drift is shown by clause, and one clause across all nodes', async () => {
   expect(screen.getByTestId('address').textContent).toBe(`/drift?clause=${tariffs}`);
   expect(await screen.findByText('Episodes of one clause across all nodes')).toBeTruthy();
   await vi.waitFor(() => expect(asked.some((url) => url.searchParams.get('clause') === tariffs)).toBe(true));
+  const alike = within(await screen.findByRole('region', { name: 'On 2 nodes' }));
+  expect(alike.getByRole('table').textContent).toContain('contentauken;12auken;1');
+  expect(alike.getAllByRole('link').map((link) => link.textContent)).toEqual(['gate-corran-11', 'gate-corran-13']);
   const episodes = within(screen.getByRole('table', { name: 'Episodes' }));
   expect(episodes.getByRole('link', { name: 'gate-corran-11' }).getAttribute('href')).toContain('/nodes/gate-corran-11?clause=');
   expect(episodes.getByText('open')).toBeTruthy();

@@ -218,7 +218,7 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
     let described = status.settings.described();
     let width = described.iter().map(|described| described.value.chars().count()).max().unwrap_or(0);
     for DescribedSetting { word, value, from } in described {
-        let _ = writeln!(text, "  {word:<13}  {value:<width$}  {}", styled(style::MUTED, from));
+        let _ = writeln!(text, "  {word:<15}  {value:<width$}  {}", styled(style::MUTED, from));
     }
     let next = match (&status.node, status.is_daemon_alive) {
         (None, _) => "constans-agent join --invitation FILE".to_owned(),

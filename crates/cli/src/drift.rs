@@ -5,8 +5,8 @@ use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::sentence::span_words;
-use constans_terminal::{count, harmless, time};
-use constans_wire::drift::{Drift, DriftFigures, Durations, NodeEpisode};
+use constans_terminal::{count, differences, harmless, style, styled, time};
+use constans_wire::drift::{Drift, DriftFigures, Durations, FoundAcross, NodeEpisode};
 use constans_wire::run::Episode;
 use std::fmt::Write as _;
 
@@ -35,6 +35,16 @@ enum DriftCommand {
         /// Also what the nodes had on record at that time: sign-ins, sudo, packages. Related, and no proof
         #[arg(long)]
         related: bool,
+    },
+    /// Show one clause side by side: what is found now on each node where it is not in line
+    Found {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The clause, as file:/etc/issue
+        clause: String,
+        /// Only nodes that match this filter now
+        #[arg(long, value_name = "CEL")]
+        filter: Option<String>,
     },
     /// Count drift episodes: how many are open, how they ended, how long that took
     Figures {
@@ -89,6 +99,14 @@ pub async fn run(arguments: &DriftArguments) -> Result<(), ClientError> {
                 }
             }
         }
+        DriftCommand::Found { server, clause, filter } => {
+            let server = Server::open(server)?;
+            let given = [("clause", Some(clause.clone())), ("filter", filter.clone())];
+            let found: FoundAcross = server.get(&address("/api/drift/found", given)).await?;
+            if !server.says_json(&found) {
+                print!("{}", side_by_side(clause, &found));
+            }
+        }
         DriftCommand::Figures { which, by } => {
             let server = Server::open(&which.server)?;
             let given = which.given().into_iter().chain([("by", by.clone())]);
@@ -115,6 +133,34 @@ fn line(NodeEpisode { node, episode }: &NodeEpisode) -> String {
         time(episode.in_line_until),
         time(episode.detected_at)
     ))
+}
+
+/// A clause on all nodes where it is not in line, those that have the same differences together.
+fn side_by_side(clause: &str, found: &FoundAcross) -> String {
+    let nodes = |number: usize| count(number, "node", "nodes");
+    if found.alike.is_empty() {
+        return format!("{} is in line wherever it is desired and was examined\n", harmless(clause));
+    }
+    let more = if found.has_more_nodes { "more than " } else { "" };
+    let all = usize::try_from(found.nodes).unwrap_or(usize::MAX);
+    let mut text = format!("{} is not in line on {more}{}\n", harmless(clause), nodes(all));
+    for alike in &found.alike {
+        let sort = serde_json::json!(alike.sort).as_str().unwrap_or_default().to_owned();
+        let _ = writeln!(
+            text,
+            "\n{}: {sort}, {}",
+            styled(style::STRONG, nodes(alike.nodes.len())),
+            harmless(&alike.message)
+        );
+        if alike.differences.is_empty() {
+            text.push_str("   what differs is not on record\n");
+        }
+        differences(&mut text, "", &alike.differences);
+        for on in &alike.nodes {
+            let _ = writeln!(text, "   {}  since {}, run {}", harmless(&on.node), time(on.since), on.run);
+        }
+    }
+    text
 }
 
 /// What the node had on record of the time of an episode.

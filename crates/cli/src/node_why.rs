@@ -84,7 +84,7 @@ fn sources_text(node: &str, sources: &StateSources) -> String {
     lines.extend(
         settings
             .into_iter()
-            .map(|setting| format!("  {:<13}  {:<width$}  {}", setting.word, setting.value, setting.from)),
+            .map(|setting| format!("  {:<15}  {:<width$}  {}", setting.word, setting.value, setting.from)),
     );
     if !sources.parameters.is_empty() {
         lines.push("parameters:".to_owned());

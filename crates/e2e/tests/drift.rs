@@ -59,6 +59,21 @@ fn drift_of_several_nodes_is_counted_and_one_clause_is_seen_across_all() {
         .collect();
     assert!(keys.contains(&"kiosk-floor/kiosk-lockdown"), "{by_baseline}");
 
+    // Side by side: what is found now, and where.
+    let found = fleet.client(&["drift", "found", &format!("file:{SHELL}")]);
+    assert!(
+        well(&found).contains("is not in line on 1 node")
+            && found.stdout.contains("content")
+            && found.stdout.contains("kiosk-tern-1  since 20"),
+        "{}",
+        found.stdout
+    );
+    let in_line =
+        fleet.client(&["drift", "found", &format!("file:{SHELL}"), "--filter", "labels.site == \"auken\""]);
+    assert!(well(&in_line).contains("is in line wherever"), "{}", in_line.stdout);
+    let (status, body) = fleet.curl().with_token(fleet.administrator()).get("/api/drift/found");
+    assert!(status == 422 && body.contains("name the clause"), "{status} {body}");
+
     // One clause across all nodes; then only what is open, and only some nodes.
     let listed = json(&fleet, &["drift", "list", "--clause", &format!("file:{SHELL}")]);
     let nodes: Vec<&str> =
@@ -115,4 +130,55 @@ fn drift_of_several_nodes_is_counted_and_one_clause_is_seen_across_all() {
     let (status, body) =
         fleet.curl().with_token(fleet.administrator()).get("/api/drift/episodes?open=perhaps");
     assert!(status == 422 && body.contains("true or false"), "{status} {body}");
+}
+
+#[test]
+fn what_a_node_has_on_record_of_a_drift_is_shown_with_it_and_kept_apart_from_the_report() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk", "site=auken"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    well(&kiosk.run(&["daemon", "--once"]));
+    let now = jiff::Timestamp::now();
+    let sign_in =
+        "sshd[812]: Accepted publickey for dock-service from 192.0.2.40 port 50022 ssh2: ED25519 SHA256:abc";
+    let sudo = "sudo: dock-service : TTY=pts/0 ; PWD=/ ; USER=root ; COMMAND=/usr/bin/tee /etc/kiosk/shell.conf --key=herring";
+    let log = format!("{now} kiosk-auken-1 {sign_in}\n{now} kiosk-auken-1 {sudo}\n");
+    kiosk.root.write("/var/log/auth.log", &log).expect("it is written");
+    kiosk.root.write(SHELL, "{}").expect("it is written");
+    well(&kiosk.run(&["daemon", "--once"]));
+
+    let listed = fleet.client(&["drift", "list", "--related"]);
+    for told in [
+        "signed in dock-service: over SSH from 192.0.2.40, by publickey (/var/log/auth.log)",
+        "sudo dock-service: as root: /usr/bin/tee /etc/kiosk/shell.conf … (/var/log/auth.log)",
+        "its contents were last changed (mtime)",
+    ] {
+        assert!(well(&listed).contains(told), "{told}: {}", listed.stdout);
+    }
+    assert!(!listed.stdout.contains("herring"), "what may be a secret: {}", listed.stdout);
+    let episode = &json(&fleet, &["drift", "list"])[0];
+    let run = episode["detected_run"].as_str().expect("a run");
+    let shown = fleet.client(&["run", "show", "kiosk-auken-1", run]);
+    assert!(well(&shown).contains("signed in dock-service"), "{}", shown.stdout);
+    // It names people: reports, which are kept for longer, do not have it.
+    assert_eq!(fleet.query("select count(*) from run where report::text like '%dock-service%'"), "0");
+    assert_eq!(
+        fleet.query("select count(*) from related_records where body::text like '%dock-service%'"),
+        "1"
+    );
+    let seen = fleet.client_by(&fleet.token("pia.lund", "reader"), &["drift", "list", "--related"]);
+    assert!(well(&seen).contains("dock-service"));
+
+    // A group switches it off.
+    let text = format!("{}\nrelated_records = false\n", KIOSKS.replace("MODE", "enforce").trim_end());
+    well(&group(&fleet, &kiosk, &text));
+    well(&kiosk.run(&["check-in"]));
+    kiosk.root.write(SHELL, "{ }").expect("it is written");
+    well(&kiosk.run(&["daemon", "--once"]));
+    let again = &json(&fleet, &["drift", "list"])[0];
+    assert_ne!(again["detected_run"], episode["detected_run"]);
+    assert!(again["related"].is_null(), "{again}");
+    let settings = fleet.client(&["node", "why", "kiosk-auken-1"]);
+    assert!(well(&settings).contains("not gathered"), "{}", settings.stdout);
 }

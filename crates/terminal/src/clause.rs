@@ -55,7 +55,8 @@ fn sentence(sentence: &Sentence) -> String {
     harmless(&sentence.write_dated())
 }
 
-fn differences(text: &mut String, prefix: &str, differences: &[constans_core::compare::Difference]) {
+/// Writes what differs, a line each: the property, with `prefix` before it, and both sides.
+pub fn differences(text: &mut String, prefix: &str, differences: &[constans_core::compare::Difference]) {
     let sides: Vec<(&str, String, String)> = differences
         .iter()
         .map(|difference| {
