@@ -3,7 +3,9 @@ use crate::report::{FORM, StartedBy, Wanted};
 use constans_core::address::ClauseAddress;
 use constans_core::digest::of_contents;
 use constans_core::kit::Severity;
-use constans_core::run::{Counts, Decision, Mode, Status};
+use constans_core::run::{
+    Counts, Decision, DriftWindow, Mode, NotSearched, RelatedKind, RelatedRecord, Status,
+};
 use jiff::Timestamp;
 use std::collections::BTreeSet;
 use uuid::Uuid;
@@ -141,4 +143,32 @@ fn of_a_report_that_is_too_large_clauses_in_line_go_first_and_others_only_if_the
         size_of(&bounded) <= MAX_REPORT
             && bounded.clauses.iter().all(|clause| clause.outcome == Outcome::Failed)
     );
+}
+
+#[test]
+fn related_records_are_bounded_in_number_and_length_and_so_is_what_could_not_be_searched() {
+    let at = |second: i64| Timestamp::from_second(1_795_600_000 + second).unwrap();
+    let record = |second| RelatedRecord {
+        at: at(second),
+        until: None,
+        kind: RelatedKind::Sudo,
+        account: Some("o".repeat(MAX_VALUE * 2)),
+        text: "x".repeat(MAX_VALUE * 2),
+        source: "the journal".into(),
+    };
+    let related = RelatedRecords {
+        window: DriftWindow { from: at(0), to: at(100) },
+        records: (0..60).map(record).collect(),
+        left_out: 0,
+        not_searched: vec![NotSearched { source: "y".repeat(MAX_VALUE * 2), why: String::new() }; 60],
+    };
+    let mut report = report(vec![clause("issue", Outcome::OutOfLine)]);
+    report.clauses[0].related = Some(Box::new(related));
+    let bounded = report.bounded();
+    let related = bounded.clauses[0].related.as_ref().unwrap();
+    assert_eq!((related.records.len(), related.not_searched.len()), (MAX_RELATED, MAX_RELATED));
+    assert!(related.records.iter().all(|record| record.text.len() <= MAX_VALUE));
+    assert!(related.records[0].account.as_ref().unwrap().len() <= MAX_VALUE);
+    assert!(related.not_searched[0].source.len() <= MAX_VALUE);
+    assert_eq!(bounded.left_out.unwrap().entries, 80);
 }

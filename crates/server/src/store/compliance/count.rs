@@ -101,8 +101,6 @@ const OF_SUSPECT: &str = " left join gaps g on g.moment = s.moment and g.node = 
 
 /// Writes all nodes by where they are placed, `totals (moment, state, placement, node_key, nodes)`, and those of which anything may be otherwise,
 /// `special (moment, at, known_at, no, state, placement, node_key, is_gap, is_unexamined)`: as they are now.
-///
-/// Times are bound wherever they are compared: joined, they would keep PostgreSQL from going through the nodes with several processes.
 fn push_nodes_now(
     query: &mut QueryBuilder<Postgres>,
     narrowing: &Narrowing,
@@ -112,8 +110,8 @@ fn push_nodes_now(
     let (at, known_at) = (now.at.to_sqlx(), now.known_at.to_sqlx());
     query.push(DEVIATING_NOW).push_bind(at).push("::timestamptz and n.known_learned <= ").push_bind(known_at);
     query.push("::timestamptz), totals as materialized (");
-    if matches!((narrowing, by), (Narrowing::All, by) if !matches!(by, Some(Dimension::Label(_) | Dimension::Node)))
-    {
+    let has_node_key = matches!(by, Some(Dimension::Label(_) | Dimension::Node));
+    if matches!(narrowing, Narrowing::All) && !has_node_key {
         query.push(ALL_NOW);
     } else {
         query.push("select 0 as moment, w.state, w.placement, ");
