@@ -104,7 +104,7 @@ pub async fn run(arguments: &DriftArguments) -> Result<(), ClientError> {
             let given = [("clause", Some(clause.clone())), ("filter", filter.clone())];
             let found: FoundAcross = server.get(&address("/api/drift/found", given)).await?;
             if !server.says_json(&found) {
-                print!("{}", side_by_side(clause, &found));
+                anstream::print!("{}", side_by_side(clause, &found));
             }
         }
         DriftCommand::Figures { which, by } => {
