@@ -91,9 +91,7 @@ pub fn compliance() -> Vec<Figure> {
         std::thread::sleep(Duration::from_millis(500));
     }
     println!("the figures of {DAYS} days were there after {:.0?}", began.elapsed());
-    let mut figures = questions.figures(&fleet, &reader);
-    figures.extend(evidence(&fleet));
-    figures
+    questions.figures(&fleet, &reader)
 }
 
 /// Has the nodes live; returns the time in the end.
@@ -236,34 +234,4 @@ impl Questions {
             figure("why the rate moved in 20 days, p95", &self.all[6..], 2_000.0),
         ]
     }
-}
-
-/// Evidence of every clause on every node, from the question to the verified file: how long it takes, and how much memory.
-fn evidence(fleet: &Fleet) -> [Figure; 2] {
-    let folder = tempfile::tempdir().expect("a folder");
-    let file = folder.path().join("evidence.zip").display().to_string();
-    let process = format!("/proc/{}", fleet.process());
-    let resident = |field: &str| {
-        let status = fs::read_to_string(format!("{process}/status")).expect("the server runs");
-        let line = status.lines().find(|line| line.starts_with(field)).expect("it is there").to_owned();
-        line.split_whitespace().nth(1).and_then(|kib| kib.parse::<f64>().ok()).expect("a number") / 1_024.0
-    };
-    // From here on the kernel notes the most that is used.
-    fs::write(format!("{process}/clear_refs"), "5").expect("one's own process");
-    let (before, began) = (resident("VmRSS"), Instant::now());
-    let output = fleet.client(&["evidence", "make", "--format", "csv", "--save-as", &file]);
-    let took = began.elapsed();
-    println!("{}{before:.0} MiB before, {:.0} MiB at the most", well(&output), resident("VmHWM"));
-    let figure = |work, measured, budget, unit| Figure {
-        work,
-        against: "-",
-        measured,
-        budget,
-        unit,
-        bound: Bound::AtMost,
-    };
-    [
-        figure("evidence of 100,000 nodes as CSV, made and verified", took.as_secs_f64(), 60.0, "s"),
-        figure("the same, memory of the server on top", resident("VmHWM") - before, 256.0, "MiB"),
-    ]
 }

@@ -73,11 +73,12 @@ fn push_node_key(query: &mut QueryBuilder<Postgres>, by: Option<&Dimension>, pla
     }
 }
 
-/// Nodes as they are now, with where they are placed.
-const NOW: &str = " from node join node_life l on l.node = node.no and l.until_at is null left join node_wanted w on w.node = node.id";
+/// Nodes as they are now, with where they are placed, and which of them are of the fleet: those whose life has not ended.
+const NOW: &str = " from node left join node_wanted w on w.node = node.id";
+const OF_FLEET: &str = " where node.retired_at is null and node.revoked_at is null and ";
 
 /// All of them by where they are placed. Hardly any node that left still has something desired: they are taken away, rather than that
-/// each one's life is looked up.
+/// each one is looked up.
 const ALL_NOW: &str = "with placed as (select state, placement, count(*) as nodes, bool_or(examined_state is distinct from state) as is_unsure
                 from node_wanted where node not in (select id from node where retired_at is not null or revoked_at is not null) group by 1, 2)
         select 0 as moment, state, placement, null::text as node_key, nodes, is_unsure from placed
@@ -118,15 +119,16 @@ fn push_nodes_now(
         push_node_key(query, by, false);
         query.push(" as node_key, count(*) as nodes, bool_or(w.examined_state is distinct from w.state) as is_unsure").push(NOW);
         narrowing.push_beside(query);
-        query.push(" where ");
+        query.push(OF_FLEET);
         narrowing.push(query);
         query.push(" group by 1, 2, 3, 4");
     }
     query.push("), unexamined as materialized (select 0 as moment, node.no").push(NOW);
     narrowing.push_beside(query);
+    query.push(OF_FLEET);
     // Looked for only if there may be any: of most nodes it is noted which state was examined last.
     query.push(
-        " where (select bool_or(is_unsure) from totals where state is not null) and w.state is not null and w.examined_state is distinct from w.state
+        "(select bool_or(is_unsure) from totals where state is not null) and w.state is not null and w.examined_state is distinct from w.state
             and not exists (select from examined_state e where e.node = node.no and e.state = w.state and e.from_at <= ",
     );
     query
@@ -142,11 +144,9 @@ fn push_nodes_now(
     query
         .push(" as node_key, g.node is not null as is_gap, u.no is not null as is_unexamined from ")
         .push(SUSPECTS);
-    query.push(
-        " join node on node.no = s.no join node_life l on l.node = node.no and l.until_at is null join node_wanted w on w.node = node.id",
-    );
+    query.push(" join node on node.no = s.no join node_wanted w on w.node = node.id");
     narrowing.push_beside(query);
-    query.push(OF_SUSPECT).push(" where w.state is not null and ");
+    query.push(OF_SUSPECT).push(OF_FLEET).push("w.state is not null and ");
     narrowing.push(query);
     query.push(")");
 }
