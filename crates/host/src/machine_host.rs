@@ -5,7 +5,7 @@ use crate::error::HostError;
 use crate::host::{ActedOn, Host};
 use crate::kinds;
 use crate::machine::{InspectionContext, Machine, NotSeen, Work};
-use crate::related::RecordsRead;
+use crate::related::{MachineRecords, RecordsRead};
 use crate::seen_files::{Ahead, SeenFiles};
 use crate::stalls::Stalls;
 use constans_core::compare::Difference;
@@ -116,7 +116,22 @@ impl Host for Machine {
     }
 
     fn related(&mut self, clause: &Clause, window: DriftWindow) -> RelatedRecords {
-        self.related_records(clause, window)
+        let mut read = std::mem::take(&mut self.records_read);
+        let names = |uid: u32, gid: u32| {
+            let known = self.names().ok();
+            let account = known.and_then(|names| names.accounts.get(&uid).cloned());
+            let group = known.and_then(|names| names.groups.get(&gid).cloned());
+            (account.unwrap_or_else(|| uid.to_string()), group.unwrap_or_else(|| gid.to_string()))
+        };
+        let machine = MachineRecords {
+            files: &self.files,
+            names: &names,
+            is_whole_machine: !self.acted_on.is_private_root(),
+            has_rpm: self.is_of_rpm,
+        };
+        let related = read.related(&machine, clause, window);
+        self.records_read = read;
+        related
     }
 
     fn keep(&mut self, clause: &Clause, attic: &mut dyn Attic) -> Result<Vec<StoredCopy>, Failure> {

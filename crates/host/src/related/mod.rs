@@ -10,7 +10,6 @@ mod wtmp;
 
 use crate::error::HostError;
 use crate::files::Files;
-use crate::machine::Machine;
 use constans_core::run::{DriftWindow, NotSearched, RelatedRecord, RelatedRecords};
 use constans_core::state::Clause;
 use jiff::{SignedDuration, Timestamp};
@@ -52,7 +51,7 @@ impl Found {
 
 impl RecordsRead {
     /// Returns what there is of the window in which a clause drifted.
-    fn related(
+    pub fn related(
         &mut self,
         machine: &MachineRecords<'_>,
         clause: &Clause,
@@ -77,11 +76,12 @@ impl RecordsRead {
 
 /// What the records of a node are read from.
 pub(crate) struct MachineRecords<'m> {
-    files: &'m Files,
+    pub files: &'m Files,
     /// The names of its accounts and groups.
-    names: &'m dyn Fn(u32, u32) -> (String, String),
-    has_journal: bool,
-    has_rpm: bool,
+    pub names: &'m dyn Fn(u32, u32) -> (String, String),
+    /// Whether the root is the machine's own, which has a journal.
+    pub is_whole_machine: bool,
+    pub has_rpm: bool,
 }
 
 impl MachineRecords<'_> {
@@ -89,7 +89,8 @@ impl MachineRecords<'_> {
     fn of_node(&self, since: Timestamp) -> Found {
         let mut found = Found::default();
         let mut lines = Vec::new();
-        if self.has_journal {
+        let has_program = || self.files.look(journal::PROGRAM).is_ok_and(|entry| entry.is_some());
+        if self.is_whole_machine && has_program() {
             match journal::lines(since) {
                 Ok(read) => lines.push((journal::SOURCE, read)),
                 Err(error) => found.add(journal::SOURCE, Err(error)),
@@ -115,29 +116,6 @@ impl MachineRecords<'_> {
             found.add(packages::APT_HISTORY, packages::of_apt(self.files));
         }
         found
-    }
-}
-
-impl Machine {
-    /// Returns what the node has on record of the time in which a clause drifted.
-    pub(crate) fn related_records(&mut self, clause: &Clause, window: DriftWindow) -> RelatedRecords {
-        let mut read = std::mem::take(&mut self.records_read);
-        let names = |uid: u32, gid: u32| {
-            let known = self.names().ok();
-            let account = known.and_then(|names| names.accounts.get(&uid).cloned());
-            let group = known.and_then(|names| names.groups.get(&gid).cloned());
-            (account.unwrap_or_else(|| uid.to_string()), group.unwrap_or_else(|| gid.to_string()))
-        };
-        let is_private = self.acted_on.is_private_root();
-        let machine = MachineRecords {
-            files: &self.files,
-            names: &names,
-            has_journal: !is_private && self.files.look(journal::PROGRAM).is_ok_and(|entry| entry.is_some()),
-            has_rpm: self.is_of_rpm,
-        };
-        let related = read.related(&machine, clause, window);
-        self.records_read = read;
-        related
     }
 }
 

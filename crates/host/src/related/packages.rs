@@ -90,7 +90,7 @@ fn apt_lines(lines: &[String], zone: &TimeZone) -> Vec<RelatedRecord> {
     for line in lines {
         match line.split_once(": ") {
             Some(("Start-Date", written)) => {
-                at = local(&written.split_whitespace().collect::<Vec<_>>().join(" "), zone)
+                at = local(&written.split_whitespace().collect::<Vec<_>>().join(" "), zone);
             }
             Some(("Commandline", command)) => {
                 records.extend(at.map(|at| record(at, None, shown_command(command), APT_HISTORY)));

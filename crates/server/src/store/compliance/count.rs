@@ -257,7 +257,7 @@ pub(super) fn counted(name: &str, by: Option<&Dimension>) -> String {
     let Keys { joined, key, is_of_node } = Keys::of(by);
     // How many clauses of a state have a key: a node's, or each their own.
     let size = if is_of_node {
-        format!("select state, null::text as key, count(*) as clauses from state_clause t group by 1")
+        "select state, null::text as key, count(*) as clauses from state_clause t group by 1".to_owned()
     } else {
         format!("select t.state, {key} as key, count(*) as clauses from state_clause t{joined} group by 1, 2")
     };
