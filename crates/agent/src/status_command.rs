@@ -389,18 +389,19 @@ mod tests {
         attic     0 entries, 0.0 of 512 MiB
 
         settings and their sources
-          mode           observe                  default
-          check-ins      every 15 min             default
-          runs           every 15 min             default
-          spread         a tenth of the interval  default
-          zone           UTC                      default
-          on_drift       correct                  default
-          on_rollout     apply                    default
-          grace          none                     default
-          change window  always open              default
-          restart        never                    default
-          reach within   1 min                    default
-          attic          512 MiB                  default
+          mode             observe                  default
+          check-ins        every 15 min             default
+          runs             every 15 min             default
+          spread           a tenth of the interval  default
+          zone             UTC                      default
+          on_drift         correct                  default
+          on_rollout       apply                    default
+          grace            none                     default
+          change window    always open              default
+          restart          never                    default
+          reach within     1 min                    default
+          attic            512 MiB                  default
+          related records  gathered                 default
 
         Next: constans-agent join --invitation FILE
         ");
