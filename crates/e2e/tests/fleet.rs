@@ -90,7 +90,7 @@ fn a_fleet_is_observed_enforced_drifts_is_put_right_and_goes_on_alone() {
     let explained = fleet.client(&["node", "why", "kiosk-auken-1"]).stdout;
     for part in [
         "kiosk-auken-1: stage open-water, groups everyone, kiosks",
-        "check-ins      every 1 min ",
+        "check-ins        every 1 min ",
         "19 clauses from quay-base@1.3.0/login, kiosk-floor@1.0.0/kiosk-lockdown",
         "kiosk-floor/kiosk-lockdown.idle_seconds = 45   from the group `kiosks`",
         "kiosk-floor/kiosk-lockdown.lanes = [\"A\",\"B\"]   from the default",

@@ -107,7 +107,7 @@ fn a_node_says_how_it_is_set_and_by_whom_and_what_it_did() {
     }
     let explained = fleet.client(&["node", "why", "kiosk-auken-1"]).stdout;
     assert!(
-        explained.contains("change window  sat sun 22:00–04:00 Europe/Oslo  the group kiosks"),
+        explained.contains("change window    sat sun 22:00–04:00 Europe/Oslo  the group kiosks"),
         "{explained}"
     );
 
