@@ -76,11 +76,11 @@ pub fn all(host: Host<'_>) -> usize {
 
 fn drifted(host: Host<'_>) -> Result<RelatedRecords, Failed> {
     host.shell("id ops >/dev/null 2>&1 || useradd -m ops; mkdir -p /etc/gate /home/ops/.ssh; echo 'ops ALL=(root) NOPASSWD: ALL' > /etc/sudoers.d/ops")?;
-    host.shell("[ -e /root/ops-key ] || ssh-keygen -q -t ed25519 -N '' -f /root/ops-key; cp /root/ops-key.pub /home/ops/.ssh/authorized_keys; chown -R ops: /home/ops/.ssh; chmod 700 /home/ops /home/ops/.ssh; systemctl start ssh; usermod -s /bin/sh ops")?;
+    host.shell("[ -e /root/ops-key ] || ssh-keygen -q -t ed25519 -N '' -f /root/ops-key; cp /root/ops-key.pub /home/ops/.ssh/authorized_keys; chown -R ops: /home/ops/.ssh; chmod 700 /home/ops /home/ops/.ssh; usermod -s /bin/sh ops; mkdir -p /run/sshd; /usr/sbin/sshd -p 2222")?;
     host.write("/srv/documents/gates.toml", DOCUMENT)?;
     host.agent("enforce --yes --file /srv/documents/gates.toml")?;
     host.write("/root/session", SESSION)?;
-    host.shell("ssh -i /root/ops-key -o BatchMode=yes -o StrictHostKeyChecking=no ops@127.0.0.1 sh -s < /root/session")?;
+    host.shell("ssh -p 2222 -i /root/ops-key -o BatchMode=yes -o StrictHostKeyChecking=no ops@127.0.0.1 sh -s < /root/session")?;
     host.shell("sleep 1")?;
     let report = host.agent("enforce --yes --file /srv/documents/gates.toml")?;
     let result = &report.clauses[0];
