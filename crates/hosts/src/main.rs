@@ -75,7 +75,7 @@ fn run(only: Option<&str>) -> Result<TestOutcome, Failed> {
     let folder_of_packages = tempfile::tempdir().map_err(|error| error.to_string())?;
     let keys = tempfile::tempdir().map_err(|error| error.to_string())?;
     println!("starting the hosts (the first time Debian is fetched, which takes some minutes)");
-    let lab = match Lab::up(2, &folder, folder_of_packages.path()) {
+    let lab = match Lab::up(3, &folder, folder_of_packages.path()) {
         Ok(lab) => lab,
         // Where Debian's packages cannot be had, or the machine does not let hosts be started.
         Err(why) if std::env::var_os("HOSTS_MAY_BE_MISSING").is_some() => {
@@ -85,9 +85,10 @@ fn run(only: Option<&str>) -> Result<TestOutcome, Failed> {
     };
     let repository = Repository::build(folder_of_packages.path(), keys.path())?;
     let agent = stripped_agent(keys.path())?;
-    let (host, kiosk) = (lab.host("h1"), lab.host("h2"));
+    let (host, kiosk, gate) = (lab.host("h1"), lab.host("h2"), lab.host("h3"));
     host.put(&agent, "/usr/bin/constans-agent")?;
     kiosk.put(&agent, "/usr/bin/constans-agent")?;
+    gate.put(&agent, "/usr/bin/constans-agent")?;
     let wanted = |group: &str| only.is_none_or(|only| only == group);
     let mut failed = 0;
     if wanted("fleet") {
@@ -106,7 +107,7 @@ fn run(only: Option<&str>) -> Result<TestOutcome, Failed> {
         failed += inspected::all(host);
     }
     if wanted("related") {
-        failed += related::all(host);
+        failed += related::all(gate);
     }
     if wanted("faults") {
         failed += faults::all(host);

@@ -92,13 +92,15 @@ fn is_zero(count: &u64) -> bool {
 impl RelatedRecords {
     /// Chooses the records of this window from all that were found: what happened in it, and who was signed in at any time of it.
     pub fn of(window: DriftWindow, found: Vec<RelatedRecord>, not_searched: Vec<NotSearched>) -> Self {
+        // Some logs have no parts of a second.
+        let from = Timestamp::from_second(window.from.as_second()).unwrap_or(window.from);
         let is_within = |record: &RelatedRecord| {
             let until = match record.kind {
                 // A sign-in without an end lasts still.
                 RelatedKind::SignIn => record.until.unwrap_or(window.to),
                 _ => record.at,
             };
-            record.at <= window.to && window.from <= until
+            record.at <= window.to && from <= until
         };
         let mut records: Vec<RelatedRecord> = found
             .into_iter()
@@ -204,6 +206,13 @@ mod tests {
             record(RelatedKind::File, 2, None),
         ];
         assert_eq!(chosen(all), [2, 11]);
+    }
+
+    #[test]
+    fn a_log_without_parts_of_a_second_has_what_happened_in_the_second_of_the_beginning() {
+        let window = DriftWindow { from: at(10) + jiff::SignedDuration::from_millis(69), to: at(20) };
+        let related = RelatedRecords::of(window, vec![record(RelatedKind::Packages, 10, None)], Vec::new());
+        assert_eq!(related.records.len(), 1);
     }
 
     #[test]
