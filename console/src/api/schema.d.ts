@@ -3595,7 +3595,7 @@ export interface components {
             alike: components["schemas"]["FoundAlike"][];
             /** @description Whether there are more nodes than are looked at; those that came last are. */
             has_more_nodes: boolean;
-            /** @description Number of nodes, also of those that are not listed. */
+            /** @description Number of nodes that are listed; at most 200. */
             nodes: number;
         };
         /** @description Nodes where the same was found of a clause. */

@@ -109,7 +109,7 @@ pub struct NodeEpisode {
 pub struct FoundAcross {
     /// Nodes that have the same differences together, the most nodes first.
     pub alike: Vec<FoundAlike>,
-    /// Number of nodes, also of those that are not listed.
+    /// Number of nodes that are listed; at most 200.
     pub nodes: u64,
     /// Whether there are more nodes than are looked at; those that came last are.
     pub has_more_nodes: bool,

@@ -10,15 +10,13 @@ use std::collections::{BTreeMap, BTreeSet};
 /// Where auditd writes.
 pub const LOG: &str = "/var/log/audit/audit.log";
 
-/// Returns the records that name a path; none if there is no such log.
-pub fn records(files: &Files, path: &str) -> Result<Vec<RelatedRecord>, HostError> {
-    if files.look(LOG)?.is_none() {
-        return Ok(Vec::new());
-    }
-    Ok(of_lines(&lines_of(files, LOG)?, path))
+/// Returns the lines of the log; none if there is no such log.
+pub fn lines(files: &Files) -> Result<Vec<String>, HostError> {
+    if files.look(LOG)?.is_none() { Ok(Vec::new()) } else { lines_of(files, LOG) }
 }
 
-fn of_lines(lines: &[String], path: &str) -> Vec<RelatedRecord> {
+/// Returns the records in lines that name a path.
+pub fn of_lines(lines: &[String], path: &str) -> Vec<RelatedRecord> {
     // An event is several lines with one number: the call, and each path that it touched.
     let names_it =
         |line: &&String| line.starts_with("type=PATH ") && field(line, "name").as_deref() == Some(path);

@@ -27,6 +27,8 @@ const MAX_TEXT: usize = 400;
 pub(crate) struct RecordsRead {
     since: Option<Timestamp>,
     found: Found,
+    /// The lines of the log of audit, which are searched for the path of each clause.
+    audit_lines: Vec<String>,
 }
 
 /// Records, and what could not be searched for any.
@@ -60,12 +62,16 @@ impl RecordsRead {
         let since = window.from - BEFORE;
         if self.since.is_none_or(|read| since < read) {
             self.found = machine.of_node(since);
+            match audit::lines(machine.files) {
+                Ok(lines) => self.audit_lines = lines,
+                Err(error) => self.found.add(audit::LOG, Err(error)),
+            }
             self.since = Some(since);
         }
         let mut found = self.found.clone();
         if let Some(path) = file::path_of(clause) {
             found.add(path, file::records(machine.files, machine.names, path));
-            found.add(audit::LOG, audit::records(machine.files, path));
+            found.records.extend(audit::of_lines(&self.audit_lines, path));
         }
         for record in &mut found.records {
             shorten(&mut record.text);

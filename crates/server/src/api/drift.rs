@@ -6,7 +6,7 @@ use super::run::shown_episode;
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::drift::{
-    self, DriftDimension, EpisodeChoice, FiguresRow, FoundRow, MAX_ROWS, NodeEpisodeRow,
+    self, DriftDimension, EpisodeChoice, FiguresRow, FoundRow, MAX_FOUND, MAX_ROWS, NodeEpisodeRow,
 };
 use crate::store::exception;
 use crate::trust::{Allowed, NodeRead};
@@ -123,8 +123,8 @@ pub async fn found(
     let clause = clause.ok_or_else(|| ApiError::invalid("clause", "name the clause, as file:/etc/issue"))?;
     let Narrowed { by: narrowing, .. } = narrowed(db.inner(), filter, crate::clock::now()).await?;
     let mut rows = drift::found(db.inner(), &narrowing, clause).await?;
-    let has_more_nodes = rows.len() > MAX_ROWS;
-    rows.truncate(MAX_ROWS);
+    let has_more_nodes = rows.len() > MAX_FOUND;
+    rows.truncate(MAX_FOUND);
     let nodes = rows.len() as u64;
     let read = |value: Value| read_stored(|| clause.to_owned(), value);
     let mut alike: BTreeMap<(String, String), FoundAlike> = BTreeMap::new();

@@ -192,7 +192,10 @@ pub struct FoundRow {
     pub result: Option<Value>,
 }
 
-/// Returns what was found of a clause on the nodes of a list where it is not in line now, the newest first; one more than [`MAX_ROWS`]
+/// The result is taken out of so many reports at most.
+pub const MAX_FOUND: usize = 200;
+
+/// Returns what was found of a clause on the nodes of a list where it is not in line now, the newest first; one more than [`MAX_FOUND`]
 /// if there are more.
 pub async fn found(
     db: impl PgExecutor<'_>,
@@ -212,6 +215,6 @@ pub async fn found(
     narrowing.push(&mut query);
     query
         .push(" order by e.since desc, node.name limit ")
-        .push_bind(i64::try_from(MAX_ROWS).unwrap_or(i64::MAX) + 1);
+        .push_bind(i64::try_from(MAX_FOUND).unwrap_or(i64::MAX) + 1);
     query.build_query_as().persistent(false).fetch_all(db).await
 }
