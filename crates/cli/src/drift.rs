@@ -1,6 +1,7 @@
 //! `constans drift`.
 
 use crate::compliance::address;
+use crate::drift_accept::{self, AcceptArguments};
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
@@ -46,6 +47,8 @@ enum DriftCommand {
         #[arg(long, value_name = "CEL")]
         filter: Option<String>,
     },
+    /// Accept what was found on a node: a group gives the values of parameters by which it is desired
+    Accept(AcceptArguments),
     /// Count drift episodes: how many are open, how they ended, how long that took
     Figures {
         #[command(flatten)]
@@ -107,6 +110,7 @@ pub async fn run(arguments: &DriftArguments) -> Result<(), ClientError> {
                 anstream::print!("{}", side_by_side(clause, &found));
             }
         }
+        DriftCommand::Accept(arguments) => drift_accept::run(arguments).await?,
         DriftCommand::Figures { which, by } => {
             let server = Server::open(&which.server)?;
             let given = which.given().into_iter().chain([("by", by.clone())]);

@@ -7,6 +7,7 @@ mod concession;
 mod control;
 mod credentials;
 mod drift;
+mod drift_accept;
 mod error;
 mod event;
 mod evidence;

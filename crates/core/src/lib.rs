@@ -3,6 +3,7 @@
 //! Values in, values out: no clock, no file, no network, no thread. Anyone who calls [`kit::check`] or
 //! [`state::resolve()`] does so on a thread with a large stack, since conditions are compiled there.
 
+pub mod accept;
 pub mod address;
 pub mod attention;
 pub mod audit;

@@ -182,3 +182,77 @@ fn what_a_node_has_on_record_of_a_drift_is_shown_with_it_and_kept_apart_from_the
     let settings = fleet.client(&["node", "why", "kiosk-auken-1"]);
     assert!(well(&settings).contains("not gathered"), "{}", settings.stdout);
 }
+
+#[test]
+fn what_was_found_is_accepted_as_the_value_of_a_group_and_is_compliant_from_the_next_run_on() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk", "site=auken"]);
+    let other = joined(&fleet, "kiosk-tern-1", &["role=kiosk", "site=tern"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    well(&kiosk.run(&["daemon", "--once"]));
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    let clause = format!("file:{SHELL}");
+    let accept = ["drift", "accept", "kiosk-auken-1", &clause];
+    let nothing = fleet.client(&accept);
+    assert!(nothing.exit == Some(1) && nothing.stderr.contains("not in line"), "{}", nothing.stderr);
+
+    let drifted = |text: &dyn Fn(&str) -> String| {
+        let before = kiosk.root.read(SHELL).expect("as desired");
+        kiosk.root.write(SHELL, &text(&before)).expect("it is written");
+        well(&kiosk.run(&["daemon", "--once"]));
+    };
+    drifted(&|before| before.replace("idle = 45", "idle = 5"));
+    let refused = fleet.client(&accept);
+    assert!(
+        well(&refused).contains("would be needed: `idle_seconds` is at least 10, and this is 5"),
+        "{}",
+        refused.stdout
+    );
+    assert!(refused.stdout.contains("constans concession ask --node kiosk-auken-1"), "{}", refused.stdout);
+    let seen = json(&fleet, &accept)["run"].as_str().expect("a run").to_owned();
+
+    drifted(&|before| before.replace("idle = 5", "idle = 60"));
+    let shown = fleet.client(&accept);
+    for told in [
+        "kiosk-floor/kiosk-lockdown.idle_seconds = 60 would make it desired; now 45, from the group `kiosks`",
+        "kiosks  2 nodes",
+        "everyone  cannot: the group `kiosks` has a higher priority",
+        "--group kiosks",
+    ] {
+        assert!(well(&shown).contains(told), "{told}: {}", shown.stdout);
+    }
+    // What was seen before is not what would be accepted now.
+    let body =
+        serde_json::json!({ "node": "kiosk-auken-1", "clause": clause, "run": seen, "group": "kiosks" });
+    let curl = || fleet.curl().with_token(fleet.administrator());
+    let (status, late) = curl().post("/api/drift/accept", &body.to_string());
+    assert!(status == 409 && late.contains("by a later run"), "{status} {late}");
+    let wrong = fleet.client(&[&accept[..], &["--group", "everyone"]].concat());
+    assert!(wrong.stderr.contains("has a higher priority"), "{}", wrong.stderr);
+    let reader = fleet.token("pia.lund", "reader");
+    let not_allowed = fleet.client_by(&reader, &[&accept[..], &["--group", "kiosks"]].concat());
+    assert!(not_allowed.stderr.contains("group.edit"), "{}", not_allowed.stderr);
+    let preview = fleet.client(&[&accept[..], &["--group", "kiosks", "--preview"]].concat());
+    assert!(well(&preview).contains("nothing is handed out yet"), "{}", preview.stdout);
+    assert!(well(&fleet.client(&["group", "list"])).contains("idle_seconds = 45"));
+
+    let because = ["--group", "kiosks", "--because", "passengers need longer"];
+    let accepted = fleet.client(&[&accept[..], &because].concat());
+    assert!(
+        well(&accepted).contains("desired by the group kiosks as kiosk-auken-1 has it"),
+        "{}",
+        accepted.stdout
+    );
+    let groups = fleet.client(&["group", "list"]);
+    for kept in ["idle_seconds = 60", "nodes where labels.role == 'kiosk'", "assigned quay-base/login"] {
+        assert!(well(&groups).contains(kept), "{kept}: {}", groups.stdout);
+    }
+    well(&kiosk.run(&["daemon", "--once"]));
+    let gone = fleet.client(&accept);
+    assert!(gone.stderr.contains("not in line"), "{}{}", gone.stdout, gone.stderr);
+    assert_eq!(json(&fleet, &["drift", "list"])[0]["closed_as"], "by_rollout");
+    // The other node has it too.
+    well(&other.run(&["check-in"]));
+    assert!(well(&fleet.client(&["node", "why", "kiosk-tern-1"])).contains("idle_seconds = 60"));
+}

@@ -3,8 +3,10 @@
 use crate::run::Episode;
 use constans_core::attention::ExceptionSort;
 use constans_core::compare::Difference;
+use constans_core::param::ParameterValue;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use uuid::Uuid;
 
 /// The drift of the nodes of a filter in a period.
@@ -139,4 +141,63 @@ pub struct FoundOn {
     pub since: Timestamp,
     /// The run that found it so.
     pub run: Uuid,
+}
+
+/// How what was found of a clause on a node can be accepted: made what is desired.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Acceptable {
+    /// The run that found it so.
+    pub run: Uuid,
+    /// Since when.
+    pub since: Timestamp,
+    /// What differs.
+    pub differences: Vec<Difference>,
+    /// The values of parameters by which just that is desired; empty if there are none.
+    pub values: Vec<AcceptedValue>,
+    /// Why there are none.
+    pub why_not: Option<String>,
+    /// The groups of the node, the highest first: the values can be given by one of them.
+    pub groups: Vec<AcceptingGroup>,
+}
+
+/// A parameter and the value that it would have.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AcceptedValue {
+    /// The parameter, as `KIT/BASELINE.PARAM`.
+    pub parameter: String,
+    /// Its value on the node now, with the layer that it comes from.
+    pub now: ParameterValue,
+    /// The value that it would have.
+    pub value: Value,
+}
+
+/// A group that could give a node the accepted values.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AcceptingGroup {
+    /// Its name.
+    pub name: String,
+    /// The number of its nodes: each gets the values.
+    pub nodes: u64,
+    /// Why it would not do, for example since a higher group gives another value.
+    pub why_not: Option<String>,
+    /// Other clauses of this node that would be desired otherwise too, by their addresses.
+    pub also: Vec<String>,
+}
+
+/// Accepts what was found of a clause on a node: a group gives the values by which it is desired.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct Accept {
+    /// The node.
+    pub node: String,
+    /// The clause, by its address.
+    pub clause: String,
+    /// The run whose finding is accepted; refused if a later one found something else.
+    pub run: Uuid,
+    /// The group that gives the values.
+    pub group: String,
 }

@@ -1,26 +1,38 @@
 //! Drift over the fleet.
 
+use super::change::repeated;
 use super::compliance::read_moment;
+use super::group::{HowAsQuery, set_group};
 use super::overview::{Narrowed, narrowed, undecided};
-use super::run::shown_episode;
+use super::run::{shown_episode, whole_report};
+use crate::body::JsonBody;
+use crate::change::accept::{Accepting, Finding, accepting, giving};
+use crate::change::documents::read_groups;
+use crate::here::Here;
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::drift::{
     self, DriftDimension, EpisodeChoice, FiguresRow, FoundRow, MAX_FOUND, MAX_ROWS, NodeEpisodeRow,
 };
-use crate::store::exception;
-use crate::trust::{Allowed, NodeRead};
+use crate::store::narrowing::Narrowing;
+use crate::store::{change, exception, group, node};
+use crate::trust::{Allowed, GroupEdit, MayAsk, NodeRead};
+use constans_core::change::DocumentKey;
 use constans_core::words::check_label;
+use constans_wire::change::HowToChange;
 use constans_wire::drift::{
-    Drift, DriftFigures, DriftRow, Durations, FoundAcross, FoundAlike, FoundOn, NodeEpisode, Recurring,
+    Accept, Acceptable, Drift, DriftFigures, DriftRow, Durations, FoundAcross, FoundAlike, FoundOn,
+    NodeEpisode, Recurring,
 };
+use constans_wire::kit::Changed;
 use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
-use rocket::{State, get};
+use rocket::{State, get, post};
 use serde_json::Value;
 use sqlx::PgPool;
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
+use std::sync::Arc;
 
 /// How long a period is if nobody says otherwise.
 const PERIOD: SignedDuration = SignedDuration::from_hours(30 * 24);
@@ -152,6 +164,101 @@ pub async fn found(
     let mut alike: Vec<FoundAlike> = alike.into_values().collect();
     alike.sort_by_key(|one| std::cmp::Reverse(one.nodes.len()));
     Ok(Json(FoundAcross { alike, nodes, has_more_nodes }))
+}
+
+/// How what was found of a clause on a node can be accepted: by which values of parameters it would be desired, and which groups
+/// can give them.
+#[utoipa::path(tag = "drift", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
+    ("node" = String, Query, description = "The node, by its name"),
+    ("clause" = String, Query, description = "The clause, by its address"),
+), responses((status = 200, body = Acceptable)))]
+#[get("/api/drift/acceptable?<node>&<clause>")]
+pub async fn acceptable(
+    node: Option<&str>,
+    clause: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Acceptable> {
+    let node = node.ok_or_else(|| ApiError::invalid("node", "name the node"))?;
+    let clause = clause.ok_or_else(|| ApiError::invalid("clause", "name the clause, as file:/etc/issue"))?;
+    find_acceptable(db, here, node, clause).await.map(Json)
+}
+
+/// Accepts what was found of a clause on a node: a group gives the values by which it is desired.
+#[utoipa::path(tag = "drift", security(("token" = ["group.edit"]), ("session" = ["group.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), params(HowAsQuery), request_body = Accept, responses((status = 200, body = Changed)))]
+#[post("/api/drift/accept?<how..>", data = "<accept>")]
+pub async fn accept(
+    accept: JsonBody<Accept>,
+    how: HowAsQuery,
+    caller: MayAsk<GroupEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+        return Ok(Json(changed));
+    }
+    let Accept { node, clause, run, group } = accept.0;
+    let key = DocumentKey::Group(group.clone());
+    // Whoever edits the group meanwhile is not overwritten.
+    let newest = change::last_of_key(db.inner(), &key).await?.map_or(0, |(no, _)| no);
+    let found = find_acceptable(db, here, &node, &clause).await?;
+    if found.run != run {
+        return Err(ApiError::Conflict {
+            message: format!("{clause} on {node} was found otherwise by a later run, {}", found.run),
+            hint: "look at what was found now, and accept that".to_owned(),
+        });
+    }
+    if let Some(why_not) = found.why_not {
+        return Err(ApiError::Conflict {
+            message: format!("{clause} on {node} cannot be accepted as a parameter: {why_not}"),
+            hint: "ask for a concession, or publish a kit that desires it".to_owned(),
+        });
+    }
+    let accepting = found.groups.iter().find(|known| known.name == group);
+    match accepting.map(|known| &known.why_not) {
+        Some(None) => {}
+        Some(Some(why_not)) => {
+            return Err(ApiError::invalid("group", format!("{group} cannot give the values: {why_not}")));
+        }
+        None => return Err(ApiError::invalid("group", format!("{node} is not in the group {group}"))),
+    }
+    let groups = read_groups(group::all(db.inner()).await?)?;
+    let before = groups.into_iter().find(|known| known.name == group);
+    let before = before.ok_or(ApiError::Missing { what: "group", name: group })?;
+    let values = found.values.into_iter().map(|value| (value.parameter, value.value)).collect();
+    let how = HowToChange::from(how);
+    let how = HowToChange {
+        unless_changed_after: how.unless_changed_after.or_else(|| u32::try_from(newest).ok()),
+        ..how
+    };
+    set_group(&giving(&before, &values), &how, &caller.asker, db, here).await
+}
+
+async fn find_acceptable(db: &PgPool, here: &Here, node: &str, clause: &str) -> Result<Acceptable, ApiError> {
+    let missing = |what: &'static str, name: &str| ApiError::Missing { what, name: name.to_owned() };
+    let id = node::by_name(db, node).await?.ok_or_else(|| missing("node", node))?;
+    let FoundRow { run, since, .. } = drift::found(db, &Narrowing::Only(vec![id]), clause)
+        .await?
+        .pop()
+        .ok_or_else(|| missing("clause that is not in line on this node", clause))?;
+    let report = whole_report(db, id, &run.to_string()).await?;
+    let result =
+        report.and_then(|report| report.clauses.into_iter().find(|result| result.address.as_str() == clause));
+    let differences = result.as_ref().map(|result| result.differences.clone()).unwrap_or_default();
+    let text_diff = result.and_then(|result| result.text_diff).map(|diff| diff.text);
+    let (values, groups) = if differences.is_empty() {
+        (Err("what was found of it is not kept".to_owned()), Vec::new())
+    } else {
+        let finding = Finding { clause: clause.to_owned(), differences: differences.clone(), text_diff };
+        let Accepting { values, groups } = accepting(&mut *db.acquire().await?, here, id, finding).await?;
+        (values, groups)
+    };
+    let (values, why_not) = match values {
+        Ok(values) => (values, None),
+        Err(because) => (Vec::new(), Some(because)),
+    };
+    Ok(Acceptable { run, since: since.to_jiff(), differences, values, why_not, groups })
 }
 
 fn read_period(

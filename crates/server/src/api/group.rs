@@ -48,15 +48,26 @@ pub async fn set(
     if let Some(changed) = repeated(db, here, &caller.asker).await? {
         return Ok(Json(changed));
     }
-    check_form(&wanted)?;
+    set_group(&wanted, &how.into(), &caller.asker, db, here).await
+}
+
+/// Checks a group and asks for the change that sets it.
+pub async fn set_group(
+    wanted: &Group,
+    how: &HowToChange,
+    asker: &Asker,
+    db: &PgPool,
+    here: &Here,
+) -> Answer<Changed> {
+    check_form(wanted)?;
     let mut connection = db.acquire().await?;
-    let findings = find(&mut connection, here, &wanted).await?;
+    let findings = find(&mut connection, here, wanted).await?;
     drop(connection);
     if findings.iter().any(|finding| finding.is_error) {
         return Err(ApiError::Group { name: wanted.name.clone(), findings });
     }
-    let body = serde_json::to_value(&*wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
-    let changed = edit(&wanted.name, Some(body), &how.into(), &caller.asker, db, here)
+    let body = serde_json::to_value(wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
+    let changed = edit(&wanted.name, Some(body), how, asker, db, here)
         .await
         .map_err(|error| error.with_warnings(&findings))?
         .into_inner();

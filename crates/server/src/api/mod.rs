@@ -87,6 +87,8 @@ pub fn routes() -> Vec<Route> {
         drift::figures,
         drift::episodes,
         drift::found,
+        drift::acceptable,
+        drift::accept,
         evidence::list,
         evidence::chain,
         evidence::check_day,

@@ -1,6 +1,7 @@
 //! Changes of desired state: releases are published; a change is drafted, prepared, previewed and handed out; a restored
 //! database is recovered.
 
+pub mod accept;
 pub mod documents;
 pub mod draft;
 pub mod hand_out;

@@ -10,11 +10,11 @@ use crate::store::wanted::{self, NewPlacement, NodeViewRow};
 use constans_core::change::DocumentKey;
 use constans_core::digest::{Digest, DigestKey, of_value};
 use constans_core::filter::{InputCache, NodeInputs, NodeView};
-use constans_core::group::{Plan, Planner};
+use constans_core::group::{Group, Plan, Planner, plan};
 use constans_core::kit::Kit;
 use constans_core::node_status::overdue_after;
 use constans_core::state::{
-    Assigned, Clause, Conditions, EffectiveState, ResolveInput, Untouchable, resolve_noting,
+    Assigned, Clause, Conditions, EffectiveState, ResolveInput, Resolved, Untouchable, resolve_noting,
 };
 use constans_folder::on_large_stack;
 use constans_wire::check_in::StateSources;
@@ -263,11 +263,16 @@ fn compute(inputs: &Inputs, nodes: &[NodeViewRow]) -> Vec<ResolvedNode> {
     })
 }
 
-fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> ResolvedNode {
+/// Returns what conditions and templates may ask of a node.
+pub fn view_of(node: &NodeViewRow) -> NodeView {
     fn read<T: DeserializeOwned + Default>(value: &Value) -> T {
         T::deserialize(value).unwrap_or_default()
     }
-    let view = NodeView { name: node.name.clone(), labels: read(&node.labels), about: read(&node.about) };
+    NodeView { name: node.name.clone(), labels: read(&node.labels), about: read(&node.about) }
+}
+
+fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> ResolvedNode {
+    let view = view_of(node);
     match inputs.planner.plan(&view, |plan| Arc::new(Planned::new(plan))) {
         Err(error) => ResolvedNode {
             planned: Arc::new(Planned::new(Plan::default())),
@@ -328,14 +333,22 @@ fn make_and_keep(
     (result, new)
 }
 
-fn make(
-    inputs: &Inputs,
+/// What a node's plan resolves to, with where it comes from.
+struct Assembled {
+    resolved: Resolved,
+    releases: Vec<String>,
+    sources: StateSources,
+}
+
+fn assemble(
+    served: &Served,
+    key: &DigestKey,
     view: &NodeView,
     plan: &Plan,
     node_inputs: &mut NodeInputs,
-) -> Result<(Made, Option<NewState>), String> {
+) -> Result<Assembled, String> {
     let none = BTreeMap::new();
-    let served = inputs.served.versions.get(&plan.stage).unwrap_or(&none);
+    let versions = served.versions.get(&plan.stage).unwrap_or(&none);
     let mut assigned = Vec::new();
     let mut sources = StateSources {
         stage: plan.stage.clone(),
@@ -347,13 +360,12 @@ fn make(
     let mut releases: Vec<String> = Vec::new();
     for assignment in &plan.assignments {
         // What the stage does not serve is left out; the node's plan shows it.
-        let Some(version) = served.get(&assignment.kit) else {
+        let Some(version) = versions.get(&assignment.kit) else {
             sources.not_served.push(format!("{}/{}", assignment.kit, assignment.baseline));
             continue;
         };
         sources.baselines.push(format!("{}@{version}/{}", assignment.kit, assignment.baseline));
-        let kit = inputs
-            .served
+        let kit = served
             .kits
             .get(&(assignment.kit.clone(), version.clone()))
             .ok_or_else(|| format!("{}@{version} cannot be read", assignment.kit))?;
@@ -369,16 +381,16 @@ fn make(
         paths: vec!["/var/lib/constans".to_owned(), "/usr/bin/constans-agent".to_owned()],
         names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()],
     };
-    let kits: Vec<&Kit> = served
+    let kits: Vec<&Kit> = versions
         .iter()
-        .filter_map(|(kit, version)| inputs.served.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref))
+        .filter_map(|(kit, version)| served.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref))
         .collect();
     let input = ResolveInput {
         assigned,
         kits: &kits,
         given: &plan.given,
         view,
-        key: &inputs.key,
+        key,
         conditions: Conditions::Decide,
         untouchable: &untouchable,
     };
@@ -389,6 +401,34 @@ fn make(
             .collect::<Vec<_>>()
             .join("; ")
     })?;
+    Ok(Assembled { resolved, releases, sources })
+}
+
+/// Resolves one node by these groups and stores nothing. It needs a deep stack.
+///
+/// # Errors
+///
+/// Returns why the node cannot be resolved.
+pub fn resolve_only(
+    served: &Served,
+    key: &DigestKey,
+    view: &NodeView,
+    groups: &[Group],
+    stages: &[String],
+) -> Result<(Plan, Resolved), String> {
+    let plan = plan(view, groups, stages).map_err(|error| error.to_string())?;
+    let resolved = assemble(served, key, view, &plan, &mut NodeInputs::default())?.resolved;
+    Ok((plan, resolved))
+}
+
+fn make(
+    inputs: &Inputs,
+    view: &NodeView,
+    plan: &Plan,
+    node_inputs: &mut NodeInputs,
+) -> Result<(Made, Option<NewState>), String> {
+    let Assembled { resolved, mut releases, mut sources } =
+        assemble(&inputs.served, &inputs.key, view, plan, node_inputs)?;
     let mut state = resolved.state;
     for origin in state.clauses.iter().flat_map(|clause| &clause.origins) {
         let release = format!("{}@{}", origin.kit, origin.version);

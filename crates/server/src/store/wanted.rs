@@ -51,6 +51,11 @@ pub async fn node_views(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result
     sqlx::query_as(AssertSqlSafe(format!("{NODE_VIEWS} node.id = any($1)"))).bind(nodes).fetch_all(db).await
 }
 
+/// Returns how many nodes each of these groups has, by its name; groups without nodes are left out.
+pub async fn members(db: impl PgExecutor<'_>, groups: &[String]) -> sqlx::Result<Vec<(String, i64)>> {
+    sqlx::query_as(include_str!("sql/wanted/members.sql")).bind(groups).fetch_all(db).await
+}
+
 /// Returns how many nodes were not retired.
 pub async fn node_count(db: impl PgExecutor<'_>) -> sqlx::Result<i64> {
     sqlx::query_scalar(include_str!("sql/wanted/node_count.sql")).fetch_one(db).await

@@ -1,0 +1,110 @@
+//! `constans drift accept`.
+
+use crate::change::{ChangeOptions, confirmed, print_changed};
+use crate::compliance::address;
+use crate::error::ClientError;
+use crate::server::{Server, ServerArguments};
+use clap::Args;
+use constans_terminal::{count, differences, harmless, time};
+use constans_wire::drift::{Accept, Acceptable, AcceptingGroup};
+use constans_wire::kit::Changed;
+use std::fmt::Write as _;
+
+/// Arguments of `drift accept`.
+#[derive(Debug, Args)]
+pub struct AcceptArguments {
+    #[command(flatten)]
+    server: ServerArguments,
+    /// The node
+    node: String,
+    /// The clause, as file:/etc/issue
+    clause: String,
+    /// The group that gives the values; without it, what can be accepted is shown
+    #[arg(long, value_name = "GROUP")]
+    group: Option<String>,
+    #[command(flatten)]
+    options: ChangeOptions,
+}
+
+/// Shows how what was found can be accepted, or accepts it.
+pub async fn run(arguments: &AcceptArguments) -> Result<(), ClientError> {
+    let AcceptArguments { server, node, clause, group, options } = arguments;
+    let server = Server::open(server)?;
+    let given = [("node", Some(node.clone())), ("clause", Some(clause.clone()))];
+    let found: Acceptable = server.get(&address("/api/drift/acceptable", given)).await?;
+    let Some(group) = group else {
+        if !server.says_json(&found) {
+            anstream::print!("{}", shown(node, clause, &found));
+        }
+        return Ok(());
+    };
+    if !server.prints_json() {
+        anstream::eprint!("{}", what_was_found(node, clause, &found));
+    }
+    let accept = Accept { node: node.clone(), clause: clause.clone(), run: found.run, group: group.clone() };
+    let path = format!("/api/drift/accept?{}", options.query());
+    let answered: Result<Changed, ClientError> = server.post(&path, &accept).await;
+    let changed = confirmed(&server, answered).await?;
+    print_changed(&server, &format!("{clause} is desired by the group {group} as {node} has it"), &changed);
+    Ok(())
+}
+
+fn what_was_found(node: &str, clause: &str, found: &Acceptable) -> String {
+    let mut text =
+        format!("{} on {}, not in line since {}\n", harmless(clause), harmless(node), time(found.since));
+    differences(&mut text, "", &found.differences);
+    for one in &found.values {
+        let _ = writeln!(
+            text,
+            "  {} = {} would make it desired; now {}, from {}",
+            harmless(&one.parameter),
+            harmless(&one.value.to_string()),
+            harmless(&one.now.value.to_string()),
+            harmless(&one.now.from.words()),
+        );
+    }
+    text
+}
+
+fn shown(node: &str, clause: &str, found: &Acceptable) -> String {
+    let mut text = what_was_found(node, clause, found);
+    if let Some(why_not) = &found.why_not {
+        let _ = writeln!(text, "  no parameter makes it desired: {}", harmless(why_not));
+    }
+    if !found.groups.is_empty() {
+        text.push_str("groups of the node that can give it:\n");
+    }
+    for group in &found.groups {
+        let _ = writeln!(text, "  {}", of_group(group));
+    }
+    let able = found.groups.iter().find(|group| group.why_not.is_none());
+    if let Some(group) = able {
+        let _ = writeln!(
+            text,
+            "Next: constans drift accept {node} {clause} --group {} --because REASON --preview",
+            group.name
+        );
+    }
+    let _ = writeln!(
+        text,
+        "{} constans concession ask --node {node} --clause {clause} --for 30d --because REASON",
+        if able.is_some() { "Or for a time:" } else { "Next:" }
+    );
+    text
+}
+
+fn of_group(group: &AcceptingGroup) -> String {
+    let name = harmless(&group.name);
+    match &group.why_not {
+        Some(why_not) => format!("{name}  cannot: {}", harmless(why_not)),
+        None => {
+            let nodes = count(usize::try_from(group.nodes).unwrap_or(usize::MAX), "node", "nodes");
+            let also = match group.also.len() {
+                0 => String::new(),
+                1..=5 => format!("; alters also {}", harmless(&group.also.join(", "))),
+                more => format!("; alters also {more} other clauses of this node"),
+            };
+            format!("{name}  {nodes}{also}")
+        }
+    }
+}

@@ -1,0 +1,206 @@
+//! Accepting what was found: the values of parameters are found out and tried, on a kit as it is written.
+
+#![expect(clippy::unwrap_used, reason = "a test may panic")]
+
+use constans_core::accept::{NotAcceptable, Values, acceptable_values, also_altered};
+use constans_core::check::{Surroundings, check};
+use constans_core::compare::{Difference, PRESENCE, Side, text_diff};
+use constans_core::digest::{DigestKey, of_contents};
+use constans_core::document::{KitFiles, explain_findings};
+use constans_core::filter::{About, NodeView};
+use constans_core::kit::Kit;
+use constans_core::param::{Layer, LayerValue};
+use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use serde_json::{Value, json};
+use std::collections::BTreeMap;
+
+const LOCKDOWN: &str = r##"
+[baseline]
+name = "lockdown"
+
+[params.idle_seconds]
+type = "integer"
+default = 90
+min = 10
+
+[params.shell]
+type = "string"
+default = "/usr/sbin/nologin"
+
+[params.lanes]
+type = "list"
+of = "string"
+default = ["A", "B"]
+
+[params.debug]
+type = "boolean"
+default = false
+
+[params.secret_word]
+type = "string"
+default = "herring"
+
+[[clause]]
+what = "account:kiosk"
+shell = "{{ params.shell }}"
+home = "/var/lib/kiosk"
+
+[[clause]]
+what = "file:/etc/kiosk/shell.conf"
+render = "shell.conf.jinja"
+permissions = "0644"
+banner = "#"
+
+[[clause]]
+what = "file:/etc/kiosk/idle"
+text = "{{ params.idle_seconds }}\n"
+
+[[clause]]
+what = "file:/etc/kiosk/debug.conf"
+text = "on\n"
+gone = "{{ not params.debug }}"
+
+[[clause]]
+what = "package:kiosk-shell"
+version = "3.2.*"
+
+[[clause]]
+what = "file:/etc/kiosk/word"
+text = "{{ params.secret_word }}"
+conceal = true
+"##;
+
+const SHELL: &str = "idle = {{ params.idle_seconds }}\n{% for lane in params.lanes %}lane = {{ lane }}\n{% endfor %}shell = {{ params.shell }}\nmark = {{ params.idle_seconds }}\n";
+
+fn kit() -> Kit {
+    let files = KitFiles::new(
+        [
+            ("kit.toml", "[kit]\nname = \"kiosk-floor\"\nversion = \"1.0.0\"\n"),
+            ("baselines/lockdown.toml", LOCKDOWN),
+            ("renders/shell.conf.jinja", SHELL),
+        ]
+        .map(|(path, text)| (path.to_owned(), text.as_bytes().to_vec())),
+    );
+    let checked = check(files.clone(), None, Surroundings::default());
+    assert!(!checked.has_errors(), "{}", explain_findings(&checked.findings, &files, ""));
+    checked.kit.unwrap()
+}
+
+fn resolved(kit: &Kit, values: &Values) -> Result<Resolved, String> {
+    let layer =
+        |value: &Value| vec![LayerValue { value: value.clone(), layer: Layer::Group("kiosks".into()) }];
+    let given: BTreeMap<_, _> = values.iter().map(|(name, value)| (name.clone(), layer(value))).collect();
+    let view = NodeView {
+        name: "kiosk-auken-1".into(),
+        labels: BTreeMap::from([("role".to_owned(), "kiosk".to_owned())]),
+        about: About::sample(),
+    };
+    let (key, untouchable) = (DigestKey::new("test"), Untouchable::default());
+    let input = ResolveInput {
+        assigned: vec![Assigned::plainly(kit, &kit.baselines[0])],
+        kits: &[],
+        given: &given,
+        view: &view,
+        key: &key,
+        conditions: Conditions::Decide,
+        untouchable: &untouchable,
+    };
+    resolve(&input).map_err(|findings| findings[0].message.clone())
+}
+
+fn accept(address: &str, differences: &[Difference], diff: Option<&str>) -> Result<Values, NotAcceptable> {
+    let kit = kit();
+    let now = resolved(&kit, &Values::new()).unwrap();
+    let clause = now.state.clauses.iter().find(|one| one.address.as_str() == address).unwrap();
+    acceptable_values(clause, differences, diff, &now.parameters, |values| {
+        Ok(resolved(&kit, values)?.state.clauses)
+    })
+}
+
+fn differs(property: &str, wanted: impl Into<Value>, found: impl Into<Value>) -> Difference {
+    Difference { property: property.to_owned(), wanted: Side::value(wanted), found: Side::value(found) }
+}
+
+/// The difference of contents and their diff.
+fn contents(wanted: &str, found: &str) -> (Difference, String) {
+    let side = |text: &str| Side::Content {
+        digest: of_contents(text.as_bytes()).as_str().to_owned(),
+        bytes: text.len() as u64,
+    };
+    let difference = Difference { property: "content".to_owned(), wanted: side(wanted), found: side(found) };
+    (difference, text_diff(found.as_bytes(), wanted.as_bytes(), true).unwrap().text)
+}
+
+fn values(of: &[(&str, Value)]) -> Values {
+    of.iter().map(|(name, value)| (format!("kiosk-floor/lockdown.{name}"), value.clone())).collect()
+}
+
+const BANNER: &str =
+    "# Managed by Constans, baseline kiosk-floor/lockdown: manual changes are detected and may be undone.\n";
+
+fn shell_conf(idle: u32, lanes: &[&str], shell: &str, mark: u32) -> String {
+    let lanes: String = lanes.iter().map(|lane| format!("lane = {lane}\n")).collect();
+    format!("{BANNER}idle = {idle}\n{lanes}shell = {shell}\nmark = {mark}\n")
+}
+
+#[test]
+fn a_property_that_is_a_parameter_is_accepted_by_its_value() {
+    let found = differs("shell", "/usr/sbin/nologin", "/bin/bash");
+    assert_eq!(accept("account:kiosk", &[found], None), Ok(values(&[("shell", json!("/bin/bash"))])));
+}
+
+#[test]
+fn contents_are_accepted_by_the_values_that_make_just_them() {
+    let nologin = "/usr/sbin/nologin";
+    let wanted = shell_conf(90, &["A", "B"], nologin, 90);
+    let of = |found: &str| {
+        let (difference, diff) = contents(&wanted, found);
+        accept("file:/etc/kiosk/shell.conf", &[difference], Some(&diff))
+    };
+    assert_eq!(of(&shell_conf(60, &["A", "B"], nologin, 60)), Ok(values(&[("idle_seconds", json!(60))])));
+    let two = of(&shell_conf(60, &["A", "B"], "/bin/sh", 60));
+    assert_eq!(two, Ok(values(&[("idle_seconds", json!(60)), ("shell", json!("/bin/sh"))])));
+    // One line more that no parameter makes, a value in one place only, a value that its parameter does not take.
+    let more = of(&format!("{}# by hand\n", shell_conf(60, &["A", "B"], nologin, 60)));
+    assert!(
+        matches!(&more, Err(NotAcceptable::Refused { because }) if because.contains("would not make it")),
+        "{more:?}"
+    );
+    let one_place = of(&shell_conf(60, &["A", "B"], nologin, 90));
+    assert!(matches!(one_place, Err(NotAcceptable::Refused { .. })), "{one_place:?}");
+    let too_small = of(&shell_conf(5, &["A", "B"], nologin, 5));
+    assert_eq!(
+        too_small.unwrap_err().to_string(),
+        "kiosk-floor/lockdown.idle_seconds = 5 would be needed: `idle_seconds` is at least 10, and this is 5 (from the group `kiosks`)"
+    );
+    let of_text = contents("90\n", "120\n");
+    let fits = accept("file:/etc/kiosk/idle", &[of_text.0], Some(&of_text.1));
+    assert_eq!(fits, Ok(values(&[("idle_seconds", json!(120))])));
+}
+
+#[test]
+fn a_thing_that_is_there_is_accepted_by_the_switch_that_desires_it() {
+    let found = differs(PRESENCE, "gone", "present");
+    assert_eq!(accept("file:/etc/kiosk/debug.conf", &[found], None), Ok(values(&[("debug", json!(true))])));
+}
+
+#[test]
+fn what_no_parameter_makes_and_what_is_not_known_is_refused() {
+    let version = differs("version", "3.2.*", "3.3.1");
+    assert_eq!(accept("package:kiosk-shell", &[version], None), Err(NotAcceptable::NoParameter));
+    let hidden = Difference { property: "content".into(), wanted: Side::Concealed, found: Side::Concealed };
+    assert_eq!(
+        accept("file:/etc/kiosk/word", &[hidden], None),
+        Err(NotAcceptable::NotKnown("content".into()))
+    );
+}
+
+#[test]
+fn what_else_a_value_alters_is_named() {
+    let kit = kit();
+    let now = resolved(&kit, &Values::new()).unwrap().state.clauses;
+    let new = resolved(&kit, &values(&[("shell", json!("/bin/sh"))])).unwrap().state.clauses;
+    let account = now.iter().find(|one| one.address.as_str() == "account:kiosk").unwrap();
+    assert_eq!(also_altered(&now, &new, Some(&account.address)), ["file:/etc/kiosk/shell.conf"]);
+    assert!(also_altered(&now, &now, None).is_empty());
+}

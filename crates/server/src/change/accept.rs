@@ -1,0 +1,137 @@
+//! Accepting what was found on a node: which values of parameters desire it, and which groups can give them.
+
+use super::documents::{Documents, read_documents, read_groups, read_served, stages_of};
+use super::resolve::{resolve_only, view_of};
+use crate::here::Here;
+use crate::problem::ApiError;
+use crate::store::wanted;
+use crate::thread::on_thread;
+use constans_core::accept::{Values, acceptable_values, also_altered};
+use constans_core::change::DocumentKey;
+use constans_core::compare::Difference;
+use constans_core::group::Group;
+use constans_core::state::Clause;
+use constans_wire::drift::{AcceptedValue, AcceptingGroup};
+use sqlx::PgConnection;
+use std::collections::HashMap;
+use uuid::Uuid;
+
+/// What a run found of a clause.
+pub struct Finding {
+    /// The clause's address.
+    pub clause: String,
+    /// What differs.
+    pub differences: Vec<Difference>,
+    /// How the contents of a file differ, as a diff.
+    pub text_diff: Option<String>,
+}
+
+/// The values by which it would be desired, and who can give them.
+pub struct Accepting {
+    /// The values, or why there are none.
+    pub values: Result<Vec<AcceptedValue>, String>,
+    /// The groups of the node, the highest first.
+    pub groups: Vec<AcceptingGroup>,
+}
+
+/// Returns how what was found on a node can be accepted.
+///
+/// # Errors
+///
+/// Returns why documents or the node could not be read.
+pub async fn accepting(
+    db: &mut PgConnection,
+    here: &Here,
+    node: Uuid,
+    found: Finding,
+) -> Result<Accepting, ApiError> {
+    let documents = read_documents(&mut *db).await?;
+    let served = read_served(&mut *db, here, &documents).await?;
+    let stages = stages_of(documents.get(&DocumentKey::Stages));
+    let groups = all_groups(&documents)?;
+    let missing = || ApiError::Missing { what: "node", name: node.to_string() };
+    let view = view_of(&wanted::node_views(&mut *db, &[node]).await?.pop().ok_or_else(missing)?);
+    let key = here.key.clone();
+    let mut accepting = on_thread(move || {
+        let resolve = |groups: &[Group]| resolve_only(&served, &key, &view, groups, &stages);
+        find(&groups, &found, &resolve)
+    })
+    .await?;
+    let names: Vec<String> = accepting.groups.iter().map(|group| group.name.clone()).collect();
+    let members: HashMap<String, i64> = wanted::members(db, &names).await?.into_iter().collect();
+    for group in &mut accepting.groups {
+        group.nodes = members.get(&group.name).copied().unwrap_or_default().unsigned_abs();
+    }
+    Ok(accepting)
+}
+
+/// Returns a group that gives these values, and others as before.
+#[must_use]
+pub fn giving(group: &Group, values: &Values) -> Group {
+    let mut group = group.clone();
+    group.parameters.extend(values.clone());
+    group
+}
+
+fn all_groups(documents: &Documents) -> Result<Vec<Group>, ApiError> {
+    read_groups(
+        documents
+            .iter()
+            .filter(|(key, _)| matches!(key, DocumentKey::Group(_)))
+            .map(|(_, body)| body.clone())
+            .collect(),
+    )
+}
+
+fn find(
+    groups: &[Group],
+    found: &Finding,
+    resolve: &dyn Fn(
+        &[Group],
+    ) -> Result<(constans_core::group::Plan, constans_core::state::Resolved), String>,
+) -> Accepting {
+    let refused = |because: String| Accepting { values: Err(because), groups: Vec::new() };
+    let (plan, now) = match resolve(groups) {
+        Ok(now) => now,
+        Err(because) => return refused(format!("its desired state cannot be resolved: {because}")),
+    };
+    let before = now.state.clauses;
+    let Some(clause) = before.iter().find(|clause| clause.address.as_str() == found.clause) else {
+        return refused("it is no longer desired on this node".to_owned());
+    };
+    let with = |name: &str, values: &Values| -> Result<Vec<Clause>, String> {
+        let given = |group: &Group| if group.name == name { giving(group, values) } else { group.clone() };
+        let groups: Vec<Group> = groups.iter().map(given).collect();
+        Ok(resolve(&groups)?.1.state.clauses)
+    };
+    let fit = |name: &str| {
+        let diff = found.text_diff.as_deref();
+        acceptable_values(clause, &found.differences, diff, &now.parameters, |values| with(name, values))
+    };
+    let highest = plan.groups.last().map_or("", String::as_str);
+    let values = match fit(highest) {
+        Ok(values) => values,
+        Err(because) => return refused(because.to_string()),
+    };
+    let judged = |name: &String| {
+        let why_not = match (fit(name), with(name, &values)) {
+            (Ok(same), _) if same == values => None,
+            (_, Ok(after)) if also_altered(&before, &after, None).is_empty() => {
+                let from = values.keys().filter_map(|name| Some(now.parameters.get(name)?.from.words()));
+                Some(format!("{} has a higher priority", from.collect::<Vec<_>>().join(", ")))
+            }
+            (Ok(_), _) => Some("it would need other values".to_owned()),
+            (Err(because), _) => Some(because.to_string()),
+        };
+        let also = match (&why_not, with(name, &values)) {
+            (None, Ok(after)) => also_altered(&before, &after, Some(&clause.address)),
+            _ => Vec::new(),
+        };
+        AcceptingGroup { name: name.clone(), nodes: 0, why_not, also }
+    };
+    let groups = plan.groups.iter().rev().map(judged).collect();
+    let values = values.into_iter().filter_map(|(parameter, value)| {
+        Some(AcceptedValue { now: now.parameters.get(&parameter)?.clone(), parameter, value })
+    });
+    Accepting { values: Ok(values.collect()), groups }
+}
