@@ -81,11 +81,11 @@ export const api = {
   overview: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/overview', { params: { query: filter ? { filter } : {} }, signal })),
   /** The labels that nodes have, each with its values. */
   labels: (signal?: AbortSignal) => answer(client.GET('/api/labels', { signal })),
-  complianceDays: (query: { days?: number; filter?: string }, signal?: AbortSignal) =>
+  complianceDays: (query: { days?: number; filter?: string; only?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance/days', { params: { query }, signal })),
-  complianceMoves: (query: { since: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
+  complianceMoves: (query: { since: string; filter?: string; only?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance/moves', { params: { query }, signal })),
-  compliance: (query: { by: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
+  compliance: (query: { by: string; filter?: string; only?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance', { params: { query }, signal })),
   runHours: (hours: number, signal?: AbortSignal) => answer(client.GET('/api/run-hours', { params: { query: { hours } }, signal })),
   examinations: (query: { filter?: string; as_of?: string }, signal?: AbortSignal) =>
@@ -95,6 +95,8 @@ export const api = {
   driftEpisodes: (query: { filter?: string; since?: string; clause?: string; open?: boolean; size: number }, signal?: AbortSignal) =>
     answer(client.GET('/api/drift/episodes', { params: { query }, signal })),
   driftFound: (query: { clause: string; filter?: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/found', { params: { query }, signal })),
+  acceptable: (query: { node: string; clause: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/acceptable', { params: { query }, signal })),
+  accept: (body: Schemas['Accept'], query: { because?: string; preview: boolean }) => answer(client.POST('/api/drift/accept', { params: { query }, body })),
   controls: (query: { filter?: string; as_of?: string }, signal?: AbortSignal) => answer(client.GET('/api/controls', { params: { query }, signal })),
   controlGaps: (query: { control: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/control-gaps', { params: { query }, signal })),

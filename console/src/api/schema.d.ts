@@ -582,6 +582,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drift/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accepts what was found of a clause on a node: a group gives the values by which it is desired.
+         * @description Accepts what was found of a clause on a node: a group gives the values by which it is desired.
+         */
+        post: operations["post_api_drift_accept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drift/acceptable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How what was found of a clause on a node can be accepted: by which values of parameters it would be desired, and which groups
+         *     can give them.
+         * @description How what was found of a clause on a node can be accepted: by which values of parameters it would be desired, and which groups
+         *     can give them.
+         */
+        get: operations["get_api_drift_acceptable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/drift/episodes": {
         parameters: {
             query?: never;
@@ -2136,6 +2178,62 @@ export interface components {
     schemas: {
         About: {
             [key: string]: unknown;
+        };
+        /** @description Accepts what was found of a clause on a node: a group gives the values by which it is desired. */
+        Accept: {
+            /** @description The clause, by its address. */
+            clause: string;
+            /** @description The group that gives the values. */
+            group: string;
+            /** @description The node. */
+            node: string;
+            /**
+             * Format: uuid
+             * @description The run whose finding is accepted; refused if a later one found something else.
+             */
+            run: string;
+        };
+        /** @description How what was found of a clause on a node can be accepted: made what is desired. */
+        Acceptable: {
+            /** @description What differs. */
+            differences: components["schemas"]["Difference"][];
+            /** @description The groups of the node, the highest first: the values can be given by one of them. */
+            groups: components["schemas"]["AcceptingGroup"][];
+            /**
+             * Format: uuid
+             * @description The run that found it so.
+             */
+            run: string;
+            /**
+             * Format: date-time
+             * @description Since when.
+             */
+            since: string;
+            text_diff?: components["schemas"]["TextDiff"] | null;
+            /** @description The values of parameters by which just that is desired; empty if there are none. */
+            values: components["schemas"]["AcceptedValue"][];
+            /** @description Why there are none. */
+            why_not?: string | null;
+        };
+        /** @description A parameter and the value that it would have. */
+        AcceptedValue: {
+            /** @description Its value on the node now, with the layer that it comes from. */
+            now: components["schemas"]["ParameterValue"];
+            /** @description The parameter, as `KIT/BASELINE.PARAM`. */
+            parameter: string;
+            /** @description The value that it would have. */
+            value: unknown;
+        };
+        /** @description A group that could give a node the accepted values. */
+        AcceptingGroup: {
+            /** @description Other clauses of this node that would be desired otherwise too, by their addresses. */
+            also: string[];
+            /** @description Its name. */
+            name: string;
+            /** @description The number of its nodes: each gets the values. */
+            nodes: number;
+            /** @description Why it would not do, for example since a higher group gives another value. */
+            why_not?: string | null;
         };
         /** @description Long work that someone started. */
         Activity: {
@@ -4231,7 +4329,7 @@ export interface components {
          * @description Why a clause on a node counts otherwise than before. The first that applies counts, in this order.
          * @enum {string}
          */
-        MoveReason: "node_left" | "node_came" | "no_longer_desired" | "newly_desired" | "otherwise_desired" | "first_examined" | "became_unknown" | "known_again" | "deviated" | "put_right" | "concession";
+        MoveReason: "node_left" | "node_came" | "mapping_changed" | "no_longer_desired" | "newly_desired" | "otherwise_desired" | "first_examined" | "became_unknown" | "known_again" | "deviated" | "put_right" | "concession";
         /** @description A change with what names it. */
         NamedChange: {
             /** @description Who approved it, if it was another person. */
@@ -7396,10 +7494,12 @@ export interface operations {
                 as_known_at?: string;
                 /** @description The moment, as 2026-11-21T23:00:00Z; now if left out */
                 as_of?: string;
-                /** @description `control`, `baseline`, `release`, `severity`, `cause`, `group`, `stage`, `label:KEY`, `node` or `clause`: by what the rows count */
+                /** @description `control`, `baseline`, `release`, `severity`, `cause`, `group`, `assignment`, `stage`, `label:KEY`, `node` or `clause`: by what the rows count */
                 by?: string;
                 /** @description CEL over labels, about and node, as they are now */
                 filter?: string;
+                /** @description Only clauses of `control:ID`, `baseline:KIT/BASELINE`, `release:KIT@VERSION`, `severity:WORD` or `clause:ADDRESS` */
+                only?: string;
             };
             header?: never;
             path?: never;
@@ -7511,6 +7611,8 @@ export interface operations {
                 days?: number;
                 /** @description CEL over labels, about and node, as they are now */
                 filter?: string;
+                /** @description Only clauses of `control:ID`, `baseline:KIT/BASELINE`, `release:KIT@VERSION`, `severity:WORD` or `clause:ADDRESS` */
+                only?: string;
                 /** @description The last day, as 2026-11-21; today if left out */
                 until?: string;
             };
@@ -7739,6 +7841,8 @@ export interface operations {
                 as_of?: string;
                 /** @description CEL over labels, about and node, as they are now */
                 filter?: string;
+                /** @description Only clauses of `control:ID`, `baseline:KIT/BASELINE`, `release:KIT@VERSION`, `severity:WORD` or `clause:ADDRESS` */
+                only?: string;
                 /** @description The first moment, as 2026-11-20T00:00:00Z */
                 since: string;
             };
@@ -9218,6 +9322,270 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drift"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_drift_accept: {
+        parameters: {
+            query?: {
+                /** @description Continue although the desired state of some nodes cannot be resolved. */
+                although_unusable?: boolean;
+                /** @description The reason for the change, at most 500 characters. */
+                because?: string;
+                /** @description Confirms that the change takes clauses from at most this many nodes. */
+                confirm?: number;
+                /** @description Only compute the impact: nothing is handed out. */
+                preview?: boolean;
+                /** @description Request it: another person hands it out. */
+                request?: boolean;
+                /** @description Refuse it if a document that it edits was edited after the change with this number. */
+                unless_changed_after?: number;
+            };
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Accept"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_drift_acceptable: {
+        parameters: {
+            query: {
+                /** @description The clause, by its address */
+                clause: string;
+                /** @description The node, by its name */
+                node: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Acceptable"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */

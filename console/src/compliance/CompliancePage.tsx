@@ -1,5 +1,6 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
+import Chip from '@mui/material/Chip';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
@@ -17,11 +18,12 @@ import { ComplianceTable } from './ComplianceTable';
 import { ComplianceTabs } from './ComplianceTabs';
 import { dimensionsOf } from './dimensions';
 import { LeadingFigures } from './LeadingFigures';
+import { controlOf, onlyArgument, onlyWords } from './only';
 import { RateChart } from './RateChart';
 import { Legend } from './ShareBar';
 import { WhyItMoved } from './WhyItMoved';
 
-const DIMENSIONS = ['control', 'baseline', 'release', 'severity', 'cause', 'group', 'stage', 'node', 'clause'];
+const DIMENSIONS = ['control', 'baseline', 'release', 'severity', 'cause', 'group', 'assignment', 'stage', 'node', 'clause'];
 const DAYS = 30;
 
 /** How many clauses and nodes are as desired, now or as of a moment; how that was on each of 30 days, and why it moved. */
@@ -30,9 +32,10 @@ export function CompliancePage() {
   const [parameters, set] = useParameters();
   const by = parameters.get('by') ?? 'control';
   const asOf = parameters.get('as_of') ?? '';
+  const only = parameters.get('only') ?? '';
   const days = useQuery({
-    queryKey: ['compliance days', filter],
-    queryFn: ({ signal }) => api.complianceDays({ days: DAYS, filter: filter || undefined }, signal),
+    queryKey: ['compliance days', filter, only],
+    queryFn: ({ signal }) => api.complianceDays({ days: DAYS, filter: filter || undefined, only: only || undefined }, signal),
     placeholderData: keepPreviousData,
     meta: { isRefreshedByTimeOnly: true },
     refetchInterval: 300_000,
@@ -45,8 +48,8 @@ export function CompliancePage() {
   };
   const labels = useQuery({ queryKey: ['labels'], queryFn: ({ signal }) => api.labels(signal), staleTime: 300_000 });
   const compliance = useQuery({
-    queryKey: ['compliance', filter, by, asOf],
-    queryFn: ({ signal }) => api.compliance({ by, filter: filter || undefined, as_of: asOf || undefined }, signal),
+    queryKey: ['compliance', filter, by, asOf, only],
+    queryFn: ({ signal }) => api.compliance({ by, filter: filter || undefined, only: only || undefined, as_of: asOf || undefined }, signal),
     placeholderData: keepPreviousData,
     meta: { isRefreshedByTimeOnly: true },
     // The past alters only if a report comes late.
@@ -64,16 +67,23 @@ export function CompliancePage() {
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={compliance.error} />
         <AsOf asOf={asOf} onAsOf={(asOf) => set({ as_of: asOf, since: '' })} />
-        <Button component={RouterLink} to={`/compliance/evidence?${new URLSearchParams({ make: 'yes', filter, as_of: asOf })}`} sx={{ whiteSpace: 'nowrap' }}>
+        <Button
+          component={RouterLink}
+          to={`/compliance/evidence?${new URLSearchParams({ make: 'yes', filter, as_of: asOf, control: controlOf(only) })}`}
+          sx={{ whiteSpace: 'nowrap' }}
+        >
           Prove it…
         </Button>
-        <CopiedCommand command={`constans compliance --by ${by}${asArgument(filter)}${asOf && ` --as-of ${asOf}`}`} />
+        <CopiedCommand command={`constans compliance --by ${by}${asArgument(filter)}${onlyArgument(only)}${asOf && ` --as-of ${asOf}`}`} />
       </Box>
       <QueryView query={compliance}>
         {(compliance) => (
           <>
             <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: 'minmax(0, 1.3fr) minmax(0, 1fr)' }, gap: 2 }}>
               <Card>
+                {only && (
+                  <Chip label={`Only clauses of ${onlyWords(only)}`} onDelete={() => set({ only: null })} size="small" variant="outlined" sx={{ mb: 1 }} />
+                )}
                 <LeadingFigures compliance={compliance} examinations={examinations.data} />
                 <Box sx={{ mt: 1 }}>
                   <QueryView query={days}>
@@ -82,7 +92,7 @@ export function CompliancePage() {
                 </Box>
               </Card>
               <Card>
-                <WhyItMoved filter={filter} since={since} asOf={asOf} />
+                <WhyItMoved filter={filter} only={only} since={since} asOf={asOf} />
               </Card>
             </Box>
             <Box sx={{ mt: 2 }}>
@@ -97,7 +107,7 @@ export function CompliancePage() {
                   </ToggleButtonGroup>
                   <Legend />
                 </Box>
-                <ComplianceTable by={by} rows={compliance.rows} hasMoreRows={compliance.has_more_rows} />
+                <ComplianceTable by={by} rows={compliance.rows} hasMoreRows={compliance.has_more_rows} onOnly={(only) => set({ only })} />
               </Card>
             </Box>
           </>

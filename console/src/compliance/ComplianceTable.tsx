@@ -11,13 +11,22 @@ import type { Schemas } from '../api/client';
 import { mono } from '../looks/theme';
 import { listOf } from '../nodes/filter';
 import { deviationCause } from '../words/words';
+import { onlyOf, onlyWords } from './only';
 import { rateWords } from './rate';
 import { ShareBar } from './ShareBar';
 
 const NUMBERS = ['noncompliant', 'conceded', 'unexamined', 'unknown'] as const;
 
+interface Counted {
+  by: string;
+  rows: Schemas['ComplianceRow'][];
+  hasMoreRows: boolean;
+  /** Asks about the clauses of one key alone. */
+  onOnly?: (only: string) => void;
+}
+
 /** Clauses and nodes by the keys of a dimension, those with the most noncompliant clauses first. */
-export function ComplianceTable({ by, rows, hasMoreRows }: { by: string; rows: Schemas['ComplianceRow'][]; hasMoreRows: boolean }) {
+export function ComplianceTable({ by, rows, hasMoreRows, onOnly }: Counted) {
   if (rows.length === 0) return <Typography>There are no clauses to count.</Typography>;
   return (
     <>
@@ -39,7 +48,7 @@ export function ComplianceTable({ by, rows, hasMoreRows }: { by: string; rows: S
         </TableHead>
         <TableBody>
           {rows.map((row) => (
-            <ComplianceTableRow key={row.key ?? ''} by={by} row={row} />
+            <ComplianceTableRow key={row.key ?? ''} by={by} row={row} onOnly={onOnly} />
           ))}
         </TableBody>
       </Table>
@@ -52,10 +61,11 @@ function titled(word: string): string {
   return word.charAt(0).toUpperCase() + word.slice(1);
 }
 
-function ComplianceTableRow({ by, row }: { by: string; row: Schemas['ComplianceRow'] }) {
+function ComplianceTableRow({ by, row, onOnly }: { by: string; row: Schemas['ComplianceRow']; onOnly?: Counted['onOnly'] }) {
   const { nodes, clauses } = row;
   const of = nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded;
   const address = row.key ? addressOf(by, row.key) : undefined;
+  const only = row.key ? onlyOf(by, row.key) : undefined;
   const words = by === 'cause' ? deviationCause : String;
   const key = row.key ? words(row.key) : `no ${by}`;
   return (
@@ -63,6 +73,15 @@ function ComplianceTableRow({ by, row }: { by: string; row: Schemas['ComplianceR
       <TableCell sx={{ fontFamily: row.key ? mono : undefined, fontSize: 13, overflowWrap: 'anywhere' }}>
         {address ? (
           <Link component={RouterLink} to={address}>
+            {key}
+          </Link>
+        ) : only && onOnly ? (
+          <Link
+            component="button"
+            onClick={() => onOnly(only)}
+            title={`Only clauses of ${onlyWords(only)}`}
+            sx={{ font: 'inherit', verticalAlign: 'baseline', textAlign: 'left' }}
+          >
             {key}
           </Link>
         ) : (

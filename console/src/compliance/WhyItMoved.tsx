@@ -14,13 +14,14 @@ import { QueryView } from '../shell/QueryView';
 import { exact } from '../words/time';
 import { count, moveReason } from '../words/words';
 import { pointsWords } from './days';
+import { onlyArgument } from './only';
 import { rateWords } from './rate';
 
 /** Why the rate moved between two moments: each clause on each node has one reason, and all of them add up. */
-export function WhyItMoved({ filter, since, asOf }: { filter: string; since: string; asOf: string }) {
+export function WhyItMoved({ filter, only, since, asOf }: { filter: string; only: string; since: string; asOf: string }) {
   const moves = useQuery({
-    queryKey: ['compliance moves', filter, since, asOf],
-    queryFn: ({ signal }) => api.complianceMoves({ since, filter: filter || undefined, as_of: asOf || undefined }, signal),
+    queryKey: ['compliance moves', filter, only, since, asOf],
+    queryFn: ({ signal }) => api.complianceMoves({ since, filter: filter || undefined, only: only || undefined, as_of: asOf || undefined }, signal),
     meta: { isRefreshedByTimeOnly: true },
     refetchInterval: asOf ? false : undefined,
   });
@@ -28,7 +29,7 @@ export function WhyItMoved({ filter, since, asOf }: { filter: string; since: str
     <>
       <Box sx={{ display: 'flex', justifyContent: 'space-between', gap: 1 }}>
         <Typography variant="h2">Why it moved</Typography>
-        <CopiedCommand command={`constans compliance --since ${since}${asOf && ` --as-of ${asOf}`}${asArgument(filter)}`} />
+        <CopiedCommand command={`constans compliance --since ${since}${asOf && ` --as-of ${asOf}`}${asArgument(filter)}${onlyArgument(only)}`} />
       </Box>
       <QueryView query={moves}>{(moves) => <Moves moves={moves} />}</QueryView>
     </>

@@ -34,6 +34,26 @@ test('nodes come first, then the rate with what is not known, then the rows with
   expect(table.getByText('no control')).toBeTruthy();
 });
 
+test('the key of a control asks about its clauses alone: figures, days, why it moved, and the proof', async () => {
+  const of = '&only=control:SK-9';
+  const alone = { ...compliance, rate_basis_points: 6_000, rows: [{ key: 'auken', nodes, clauses, rate_basis_points: 6_000 }] };
+  serve({
+    'GET /api/compliance?by=control': { body: compliance },
+    [`GET /api/compliance?by=control${of}`]: { body: { ...alone, rows: [compliance.rows[0]] } },
+    [`GET /api/compliance?by=label:site${of}`]: { body: alone },
+    'GET /api/labels': { body: { site: ['auken'] } },
+  });
+  show(<CompliancePage />, '/compliance');
+  fireEvent.click(await screen.findByRole('button', { name: 'SK-9' }));
+  expect(await screen.findByText('Only clauses of control SK-9')).toBeTruthy();
+  expect(screen.getByTestId('address').textContent).toBe('/compliance?only=control:SK-9');
+  expect(screen.getByRole('link', { name: 'Prove it…' }).getAttribute('href')).toContain('control=SK-9');
+  fireEvent.click(await screen.findByRole('button', { name: 'label:site' }));
+  expect(await screen.findByRole('link', { name: 'auken' })).toBeTruthy();
+  fireEvent.click(screen.getByTestId('CancelIcon'));
+  expect(screen.getByTestId('address').textContent).toBe('/compliance?by=label:site');
+});
+
 test('what is conceded is counted apart, and both rates are shown', async () => {
   const conceded = { ...compliance, clauses: { ...clauses, conceded: 5 }, nodes: { ...nodes, conceded: 2 }, rate_with_concessions_basis_points: 9_812 };
   serve({ 'GET /api/compliance?by=control': { body: conceded }, 'GET /api/labels': { body: {} } });

@@ -37,3 +37,8 @@ export function coverageWords({ coverage, freeze, status }: Schemas['Concession'
   else if (corrected > 0 && status === 'in_force') sentences.push(`no freeze keeps them: the next runs correct ${corrected} of them`);
   return sentences;
 }
+
+/** Where a concession for a clause on a node is asked for. */
+export function askAddress(node: string, clause: string): string {
+  return `/compliance/concessions?ask=&node=${encodeURIComponent(node)}&clause=${encodeURIComponent(clause)}`;
+}

@@ -17,6 +17,7 @@ import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
 import { span } from '../words/time';
 import { count } from '../words/words';
+import { AcceptDialog } from './AcceptDialog';
 import { DriftTable } from './DriftTable';
 import { EpisodeTable } from './EpisodeTable';
 import { FoundAcross } from './FoundAcross';
@@ -32,6 +33,7 @@ export function DriftPage() {
   const [parameters, set] = useParameters();
   const by = parameters.get('by') ?? 'clause';
   const clause = parameters.get('clause') ?? undefined;
+  const accepted = parameters.get('accept');
   const days = Number(parameters.get('days') ?? 30);
   const asked = () => ({ filter: filter || undefined, since: daysAgo(days) });
   const labels = useQuery({ queryKey: ['labels'], queryFn: ({ signal }) => api.labels(signal), staleTime: 300_000 });
@@ -96,6 +98,7 @@ export function DriftPage() {
           </>
         )}
       </QueryView>
+      {clause && accepted && <AcceptDialog node={accepted} clause={clause} onClose={() => set({ accept: null })} />}
       {clause && (
         <Box sx={{ mt: 2 }}>
           <Card title="Side by side: what is found now" aside={<CopiedCommand command={`constans drift found '${clause}'${asArgument(filter)}`} />}>

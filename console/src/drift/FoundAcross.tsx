@@ -6,6 +6,7 @@ import type { Schemas } from '../api/client';
 import { Differences } from '../run/Differences';
 import { clock, exact } from '../words/time';
 import { count } from '../words/words';
+import { acceptAddress } from './acceptAddress';
 
 /** This many nodes of those that are alike are named. */
 const NAMED = 12;
@@ -35,6 +36,11 @@ export function FoundAcross({ clause, found }: { clause: string; found: Schemas[
               </span>
             ))}
             {alike.nodes.length > NAMED && ` and ${alike.nodes.length - NAMED} more`}
+            {alike.differences.length > 0 && alike.nodes[0] && (
+              <Link component={RouterLink} to={acceptAddress(alike.nodes[0].node, clause)} sx={{ ml: 2 }}>
+                Accept…
+              </Link>
+            )}
           </Typography>
         </section>
       ))}

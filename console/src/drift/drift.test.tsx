@@ -59,18 +59,42 @@ const found = {
   has_more_nodes: false,
 };
 
+const acceptable = {
+  run: '01a207c2-0000-7000-8000-000000000000',
+  since: '2026-11-22T06:00:00Z',
+  differences: found.alike[0]!.differences,
+  values: [{ parameter: 'gate-reader/gate.tariff', now: { value: 12, layer: 'group', name: 'gates' }, value: 1 }],
+  why_not: null,
+  groups: [
+    { name: 'night-trial', nodes: 2, why_not: 'it would need other values', also: [] },
+    { name: 'gates', nodes: 9, why_not: null, also: ['file:/etc/gate/lanes.conf'] },
+  ],
+};
+const previewed = {
+  change: { no: 131, what: 'set the group gates' },
+  impact: { nodes: 9, settings: 0, takes: 0, takes_from: 0, clauses: [], clauses_left_out: 0, restarts: [], unusable: [] },
+  typed_from: 10,
+};
+
+const sent: unknown[] = [];
+
 /** Answers by path: the beginning of the period depends on when the test runs. */
 function serveDrift() {
   const asked: URL[] = [];
+  sent.length = 0;
   const bodies: Record<string, unknown> = {
     '/api/drift': drift,
     '/api/drift/episodes': [episode],
     '/api/drift/found': found,
     '/api/labels': { site: ['corran'] },
+    '/api/drift/acceptable': acceptable,
+    '/api/drift/accept': { change: 131, previewed: true, nodes: 9 },
+    '/api/changes/131': previewed,
   };
   vi.stubGlobal('fetch', async (request: Request) => {
     const url = new URL(request.url);
     asked.push(url);
+    if (request.method === 'POST') sent.push(await request.json());
     return new Response(JSON.stringify(bodies[url.pathname]), { headers: { 'Content-Type': 'application/json' } });
   });
   return asked;
@@ -91,7 +115,7 @@ test('drift is shown by clause, and one clause across all nodes', async () => {
   await vi.waitFor(() => expect(asked.some((url) => url.searchParams.get('clause') === tariffs)).toBe(true));
   const alike = within(await screen.findByRole('region', { name: 'On 2 nodes' }));
   expect(alike.getByRole('table').textContent).toContain('contentauken;12auken;1');
-  expect(alike.getAllByRole('link').map((link) => link.textContent)).toEqual(['gate-corran-11', 'gate-corran-13']);
+  expect(alike.getAllByRole('link').map((link) => link.textContent)).toEqual(['gate-corran-11', 'gate-corran-13', 'Accept…']);
   const episodes = within(screen.getByRole('table', { name: 'Episodes' }));
   expect(episodes.getByRole('link', { name: 'gate-corran-11' }).getAttribute('href')).toContain('/nodes/gate-corran-11?clause=');
   expect(episodes.getByText('open')).toBeTruthy();
@@ -106,4 +130,21 @@ test('an episode says whom the records of its time name, and opens them', async 
     expect.stringContaining('signed in dock-service: over SSH'),
     expect.stringContaining('sudo dock-service'),
   ]);
+});
+
+test('what was found is accepted as the value of a group, after its impact was shown', async () => {
+  const asked = serveDrift();
+  show(<DriftPage />, `/drift?clause=${encodeURIComponent(tariffs)}`);
+  await userEvent.click(await screen.findByRole('link', { name: 'Accept…' }));
+  const dialog = within(await screen.findByRole('dialog', { name: 'Accept what was found on gate-corran-11?' }));
+  expect(await dialog.findByText(/would make it desired; now 12, from/)).toBeTruthy();
+  expect(dialog.getByRole('radio', { name: 'night-trial: cannot, it would need other values' })).toHaveProperty('disabled', true);
+  expect(dialog.getByRole('radio', { name: 'gates: 9 nodes; alters also file:/etc/gate/lanes.conf' })).toHaveProperty('checked', true);
+  expect(dialog.getByRole('link', { name: 'Ask for a concession instead' }).getAttribute('href')).toContain('node=gate-corran-11');
+  await userEvent.type(dialog.getByRole('textbox', { name: 'Reason' }), 'the tariff of the winter');
+  await userEvent.click(dialog.getByRole('button', { name: 'Show the impact' }));
+  expect(await screen.findByRole('dialog', { name: 'Hand out C131: set the group gates?' })).toBeTruthy();
+  expect(sent).toEqual([{ node: 'gate-corran-11', clause: tariffs, run: acceptable.run, group: 'gates' }]);
+  const posted = asked.find((url) => url.pathname === '/api/drift/accept')!;
+  expect(Object.fromEntries(posted.searchParams)).toEqual({ because: 'the tariff of the winter', preview: 'true' });
 });

@@ -10,6 +10,8 @@ import Typography from '@mui/material/Typography';
 import { Fragment } from 'react';
 import { Link as RouterLink, useSearchParams } from 'react-router';
 import type { Schemas } from '../api/client';
+import { askAddress } from '../concessions/concessionWords';
+import { acceptAddress } from '../drift/acceptAddress';
 import { Address } from '../looks/Address';
 import { StatusWord } from '../looks/StatusWord';
 import { clock, exact } from '../words/time';
@@ -73,9 +75,14 @@ export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: 
                       </Link>
                     )}
                     {!isQuiet(clause) && (clause.conceded_by ?? []).length === 0 && (
-                      <Link component={RouterLink} to={askAddress(node, clause.address)} sx={{ ml: 2 }}>
-                        Ask for a concession
-                      </Link>
+                      <>
+                        <Link component={RouterLink} to={acceptAddress(node, clause.address)} sx={{ ml: 2 }}>
+                          Accept what was found…
+                        </Link>
+                        <Link component={RouterLink} to={askAddress(node, clause.address)} sx={{ ml: 2 }}>
+                          Ask for a concession
+                        </Link>
+                      </>
                     )}
                   </TableCell>
                 </TableRow>
@@ -130,8 +137,4 @@ function ClauseRow({ clause, isOpen, onOpen }: { clause: Clause; isOpen: boolean
       <TableCell>{clause.severity}</TableCell>
     </TableRow>
   );
-}
-
-function askAddress(node: string, clause: string): string {
-  return `/compliance/concessions?ask=&node=${encodeURIComponent(node)}&clause=${encodeURIComponent(clause)}`;
 }

@@ -16,12 +16,15 @@ use std::fmt::Write as _;
 pub struct ComplianceArguments {
     #[command(flatten)]
     server: ServerArguments,
-    /// Count by control, baseline, release, severity, cause, group, stage, label:KEY, node, clause or day
+    /// Count by control, baseline, release, severity, cause, group, assignment, stage, label:KEY, node, clause or day
     #[arg(long, value_name = "DIMENSION")]
     by: Option<String>,
     /// Only nodes that match this filter now
     #[arg(long, value_name = "CEL")]
     filter: Option<String>,
+    /// Only clauses of control:ID, baseline:KIT/BASELINE, release:KIT@VERSION, severity:WORD or clause:ADDRESS
+    #[arg(long, value_name = "CLAUSES")]
+    only: Option<String>,
     /// The moment that is asked about, as 2026-11-21T23:00:00Z [default: now]
     #[arg(long, value_name = "TIME")]
     as_of: Option<String>,
@@ -39,7 +42,7 @@ pub struct ComplianceArguments {
 /// Shows the figures.
 pub async fn run(arguments: &ComplianceArguments) -> Result<(), ClientError> {
     let server = Server::open(&arguments.server)?;
-    let ComplianceArguments { by, filter, as_of, as_known_at, since, days, .. } = arguments;
+    let ComplianceArguments { by, filter, only, as_of, as_known_at, since, days, .. } = arguments;
     let is_by_day = by.as_deref() == Some("day") || by.is_none() && days.is_some();
     if is_by_day && (as_of.is_some() || as_known_at.is_some()) {
         return Err(ClientError::new(
@@ -51,28 +54,29 @@ pub async fn run(arguments: &ComplianceArguments) -> Result<(), ClientError> {
         return Err(ClientError::new("--days goes with --by day only", "leave it out, or take --by day"));
     }
     let moments = [("as_of", as_of.clone()), ("as_known_at", as_known_at.clone())];
+    let which = [("filter", filter.clone()), ("only", only.clone())];
     if let Some(since) = since {
-        let given = [("since", Some(since.clone())), ("filter", filter.clone())].into_iter().chain(moments);
+        let given = [("since", Some(since.clone()))].into_iter().chain(which).chain(moments);
         let moves: ComplianceMoves = server.get(&address("/api/compliance/moves", given)).await?;
         if !server.says_json(&moves) {
             print!("{}", why_it_moved(&moves));
         }
     } else if is_by_day {
         let days = days.map(|days| days.to_string());
-        let given = [("days", days), ("filter", filter.clone())];
+        let given = [("days", days)].into_iter().chain(which);
         let days: ComplianceDays = server.get(&address("/api/compliance/days", given)).await?;
         if !server.says_json(&days) {
             print!("{}", by_day(&days));
         }
     } else {
-        let given = [("by", by.clone()), ("filter", filter.clone())].into_iter().chain(moments);
+        let given = [("by", by.clone())].into_iter().chain(which).chain(moments);
         let compliance: Compliance = server.get(&address("/api/compliance", given)).await?;
         if !server.says_json(&compliance) {
             let given =
                 [("filter", filter.clone()), ("as_of", as_of.clone()), ("as_known_at", as_known_at.clone())];
             let examinations: Examinations =
                 server.get(&address("/api/compliance/examinations", given)).await?;
-            print!("{}{}", shown(&compliance, by.as_deref()), relied_on(&examinations));
+            print!("{}{}", shown(&compliance, by.as_deref(), only.as_deref()), relied_on(&examinations));
         }
     }
     Ok(())
@@ -192,12 +196,15 @@ fn relied_on(examinations: &Examinations) -> String {
     }
 }
 
-fn shown(compliance: &Compliance, by: Option<&str>) -> String {
+fn shown(compliance: &Compliance, by: Option<&str>, only: Option<&str>) -> String {
     let mut text = format!("as of {}", time(compliance.as_of));
+    if let Some(only) = only {
+        let _ = write!(text, ", only clauses of {}", harmless(&only.replacen(':', " ", 1)));
+    }
     if compliance.as_known_at != compliance.as_of {
         let _ = write!(text, ", as known at {}", time(compliance.as_known_at));
     }
-    let _ = write!(text, "\n\n{}\n{}\n", of_nodes(compliance), of_clauses(&compliance.clauses));
+    let _ = write!(text, "\n\n{}\n{}\n", of_nodes(compliance, only), of_clauses(&compliance.clauses));
     if compliance.undecidable > 0 {
         let _ = writeln!(
             text,
@@ -219,7 +226,7 @@ fn nodes(number: u64) -> String {
     count(usize::try_from(number).unwrap_or(usize::MAX), "node", "nodes")
 }
 
-fn of_nodes(compliance: &Compliance) -> String {
+fn of_nodes(compliance: &Compliance, only: Option<&str>) -> String {
     let NodeCounts { without_deviation, with_deviation, not_known, conceded, with_critical } =
         compliance.nodes;
     let mut text = format!("{without_deviation} of {} without any deviation", nodes(compliance.nodes.all()));
@@ -234,7 +241,9 @@ fn of_nodes(compliance: &Compliance) -> String {
         let _ = write!(text, ", {not_known} not known");
     }
     let without_clauses = compliance.nodes_in_all.saturating_sub(compliance.nodes.all());
-    if without_clauses > 0 {
+    if without_clauses > 0 && only.is_some() {
+        let _ = write!(text, "; {without_clauses} without such clauses");
+    } else if without_clauses > 0 {
         let _ = write!(
             text,
             "; {without_clauses} without clauses: nothing is assigned, or it cannot be resolved"

@@ -5,7 +5,7 @@ use crate::compliance::address;
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::Args;
-use constans_terminal::{count, differences, harmless, time};
+use constans_terminal::{count, differences, harmless, text_diff, time};
 use constans_wire::drift::{Accept, Acceptable, AcceptingGroup};
 use constans_wire::kit::Changed;
 use std::fmt::Write as _;
@@ -53,6 +53,9 @@ fn what_was_found(node: &str, clause: &str, found: &Acceptable) -> String {
     let mut text =
         format!("{} on {}, not in line since {}\n", harmless(clause), harmless(node), time(found.since));
     differences(&mut text, "", &found.differences);
+    if let Some(diff) = &found.text_diff {
+        text_diff(&mut text, diff);
+    }
     for one in &found.values {
         let _ = writeln!(
             text,

@@ -249,3 +249,85 @@ fn what_waits_longer_than_is_allowed_for_its_severity_is_overdue_from_then_on_an
     assert_eq!(by_cause(&[]), waiting, "as before");
     assert_eq!(by_cause(&["--as-of", &overdue]).len(), 2, "it was overdue then");
 }
+
+#[test]
+fn one_control_is_asked_about_by_itself_and_a_clause_that_is_mapped_otherwise_is_a_reason_of_its_own() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk", "site=auken"]);
+    let other = joined(&fleet, "kiosk-tern-1", &["role=kiosk", "site=tern"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    ran(&kiosk);
+    ran(&other);
+    let rows = |figures: &Value, key: &str| {
+        let rows = figures["rows"].as_array().expect("as asked");
+        rows.iter().find(|row| row["key"] == key).cloned().unwrap_or_else(|| panic!("{key}: {figures}"))
+    };
+    // What is asked about alone is what its row says beside the others.
+    let all = figures(&fleet, &[]);
+    for (by, only, key) in [
+        ("control", "control:SK-7", "SK-7"),
+        ("baseline", "baseline:quay-base/login", "quay-base/login"),
+        ("release", "release:kiosk-floor@1.0.0", "kiosk-floor@1.0.0"),
+        ("severity", "severity:high", "high"),
+        ("clause", "clause:file:/etc/issue", "file:/etc/issue"),
+    ] {
+        let row = rows(&figures(&fleet, &["--by", by]), key);
+        let alone = figures(&fleet, &["--only", only]);
+        assert_eq!((&alone["clauses"], &alone["nodes"]), (&row["clauses"], &row["nodes"]), "{only}: {alone}");
+        assert_ne!(alone["clauses"], all["clauses"], "{only}");
+        let day = figures(&fleet, &["--only", only, "--days", "1"])["days"][0].clone();
+        assert_eq!((&day["clauses"], &day["nodes"]), (&row["clauses"], &row["nodes"]), "{only}: {day}");
+    }
+    let of_sites = figures(&fleet, &["--only", "control:SK-7", "--by", "label:site"]);
+    let of_control = rows(&figures(&fleet, &["--by", "control"]), "SK-7");
+    let halves = [rows(&of_sites, "auken"), rows(&of_sites, "tern")];
+    let sum: u64 = halves.iter().filter_map(|row| row["clauses"]["noncompliant"].as_u64()).sum();
+    assert_eq!(of_control["clauses"]["noncompliant"], sum, "{of_sites}");
+    let text = fleet.client(&["compliance", "--only", "control:SK-7"]);
+    assert!(well(&text).contains("only clauses of control SK-7"), "{}", text.stdout);
+
+    // By assignment: the group, and the baseline with all that it includes.
+    let by_assignment = figures(&fleet, &["--by", "assignment"]);
+    let (login, lockdown) = ("kiosks: quay-base/login", "kiosks: kiosk-floor/kiosk-lockdown");
+    for (key, baseline) in [(login, "quay-base/login"), (lockdown, "kiosk-floor/kiosk-lockdown")] {
+        let of_baseline = rows(&figures(&fleet, &["--by", "baseline"]), baseline);
+        assert_eq!(rows(&by_assignment, key)["clauses"], of_baseline["clauses"], "{by_assignment}");
+    }
+    let everyone = "name = \"everyone\"\n[[assignments]]\nkit = \"quay-base\"\nbaseline = \"login\"\nsatisfies = [\"SK-99\"]\n";
+    let before = now(&fleet);
+    well(&group(&fleet, &kiosk, everyone));
+    let of_both = figures(&fleet, &["--by", "assignment"]);
+    for key in [login, "everyone: quay-base/login"] {
+        assert_eq!(rows(&of_both, key)["clauses"], rows(&by_assignment, login)["clauses"], "{of_both}");
+    }
+
+    // The clauses of login satisfy another control now, and nothing else is desired of them.
+    let moved = figures(&fleet, &["--since", &before, "--only", "control:SK-99"]);
+    let (reason, clauses) = (&moved["moves"][0]["reason"], &moved["moves"][0]["clauses"]);
+    let of_new = rows(&figures(&fleet, &["--by", "control"]), "SK-99")["clauses"]["compliant"].clone();
+    assert_eq!(
+        (reason, moved["before"]["compliant"].clone()),
+        (&"mapping_changed".into(), 0.into()),
+        "{moved}"
+    );
+    assert_eq!(
+        (&moved["after"]["compliant"], moved["moves"].as_array().map(Vec::len)),
+        (&of_new, Some(1)),
+        "{moved}"
+    );
+    assert!(clauses.as_u64() > Some(0) && moved["moves"][0]["change"].is_i64(), "{moved}");
+    let whole = fleet.client(&["compliance", "--since", &before]);
+    assert!(well(&whole).contains("every clause on every node counts as before"), "{}", whole.stdout);
+    let words = fleet.client(&["compliance", "--since", &before, "--only", "control:SK-99"]);
+    assert!(well(&words).contains("mapped otherwise by C"), "{}", words.stdout);
+
+    for (wrong, why) in [
+        ("weather:wet", "does not say which clauses"),
+        ("control:", "name which control"),
+        ("severity:odd", "no severity"),
+    ] {
+        let refused = fleet.client(&["compliance", "--only", wrong]);
+        assert!(refused.exit == Some(1) && refused.stderr.contains(why), "{wrong}: {}", refused.stderr);
+    }
+}

@@ -80,14 +80,19 @@ pub fn differences(text: &mut String, prefix: &str, differences: &[constans_core
     }
 }
 
+/// Writes how a file's contents differ, line by line.
+pub fn text_diff(text: &mut String, diff: &constans_core::compare::TextDiff) {
+    for line in harmless(&diff.text).lines() {
+        let _ = writeln!(text, "      {}", diff_line(line));
+    }
+    if diff.cut {
+        let _ = writeln!(text, "      (truncated at 8 KiB)");
+    }
+}
+
 fn diff(text: &mut String, result: &ClauseResult) {
     if let Some(diff) = &result.text_diff {
-        for line in harmless(&diff.text).lines() {
-            let _ = writeln!(text, "      {}", diff_line(line));
-        }
-        if diff.cut {
-            let _ = writeln!(text, "      (truncated at 8 KiB)");
-        }
+        text_diff(text, diff);
     }
     if let Some(refused) = result.text_diff_refused {
         let because = refused.words();

@@ -6,7 +6,7 @@ mod pipe;
 mod run;
 mod words;
 
-pub use clause::{diff_line, differences};
+pub use clause::{diff_line, differences, text_diff};
 pub use constans_core::sentence::span_words as span;
 pub use impact::show_impact;
 pub use pipe::end_when_nobody_reads;

@@ -2,7 +2,7 @@
 
 use crate::run::Episode;
 use constans_core::attention::ExceptionSort;
-use constans_core::compare::Difference;
+use constans_core::compare::{Difference, TextDiff};
 use constans_core::param::ParameterValue;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -153,6 +153,8 @@ pub struct Acceptable {
     pub since: Timestamp,
     /// What differs.
     pub differences: Vec<Difference>,
+    /// How a file's contents differ, as far as it left the node.
+    pub text_diff: Option<TextDiff>,
     /// The values of parameters by which just that is desired; empty if there are none.
     pub values: Vec<AcceptedValue>,
     /// Why there are none.

@@ -28,6 +28,9 @@ pub enum MoveReason {
     NodeLeft,
     /// Its node came to the fleet.
     NodeCame,
+    /// It became one of the clauses that are asked about, or no longer is one: for example, it satisfies other controls. It is desired as
+    /// before.
+    MappingChanged,
     /// A change took it from its node.
     NoLongerDesired,
     /// A change gave it to its node.
@@ -50,9 +53,10 @@ pub enum MoveReason {
 
 impl MoveReason {
     /// All of them, in the order in which they apply.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::NodeLeft,
         Self::NodeCame,
+        Self::MappingChanged,
         Self::NoLongerDesired,
         Self::NewlyDesired,
         Self::OtherwiseDesired,
@@ -69,6 +73,7 @@ impl MoveReason {
         match self {
             Self::NodeLeft => "of nodes that left",
             Self::NodeCame => "of nodes that came",
+            Self::MappingChanged => "mapped otherwise",
             Self::NoLongerDesired => "no longer desired",
             Self::NewlyDesired => "newly desired",
             Self::OtherwiseDesired => "desired otherwise",
@@ -93,7 +98,9 @@ pub struct Moved {
     pub is_conceded: [bool; 2],
     /// Whether something else was desired of it at the second moment.
     pub is_desired_otherwise: bool,
-    /// The change that altered what is desired of it last.
+    /// Whether it is desired at both moments, and only at one of them is one of the clauses that are asked about.
+    pub is_other_clause: bool,
+    /// The change that altered what is desired of it last, or which clauses it is one of.
     pub change: Option<i64>,
 }
 
@@ -105,6 +112,7 @@ impl Moved {
             (_, [None, None]) => return None,
             ([true, false], _) => MoveReason::NodeLeft,
             ([false, true], _) => MoveReason::NodeCame,
+            _ if self.is_other_clause => MoveReason::MappingChanged,
             (_, [Some(_), None]) => MoveReason::NoLongerDesired,
             (_, [None, Some(_)]) => MoveReason::NewlyDesired,
             (_, [Some(before), Some(after)]) if before == after => {
@@ -245,6 +253,7 @@ mod tests {
             status: [before, after],
             is_conceded,
             is_desired_otherwise: false,
+            is_other_clause: false,
             change: None,
         }
     }
@@ -267,6 +276,8 @@ mod tests {
         assert_eq!(put_right.reason(), Some(MoveReason::PutRight));
         let otherwise = Moved { is_desired_otherwise: true, ..moved(Some(Compliant), Some(Unexamined)) };
         assert_eq!(otherwise.reason(), Some(MoveReason::OtherwiseDesired));
+        let mapped = Moved { is_other_clause: true, ..moved(Some(Compliant), None) };
+        assert_eq!(mapped.reason(), Some(MoveReason::MappingChanged));
         let left = Moved { has_node: [true, false], ..moved(Some(Compliant), None) };
         assert_eq!(left.reason(), Some(MoveReason::NodeLeft));
         let came = Moved { has_node: [false, true], ..moved(None, Some(Compliant)) };
@@ -322,6 +333,8 @@ mod tests {
         let moves_of = |before: &ClauseCounts, one| moves(before, [(one, 5)]);
         assert_eq!(moves_of(&ClauseCounts::default(), came)[0].basis_points, 10_000);
         let before = ClauseCounts { compliant: 5, ..ClauseCounts::default() };
+        let mapped = Moved { is_other_clause: true, ..moved(Some(Compliant), None) };
+        assert_eq!(mapped.reason(), Some(MoveReason::MappingChanged));
         let left = Moved { has_node: [true, false], ..moved(Some(Compliant), None) };
         assert_eq!(moves_of(&before, left)[0].basis_points, -10_000);
         assert_eq!(moves(&before, []), []);

@@ -106,6 +106,17 @@ pub struct PlannedBaseline {
     pub terms: AssignmentTerms,
 }
 
+/// A baseline that one group assigns.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AssignedBy {
+    /// The group.
+    pub group: String,
+    /// The kit.
+    pub kit: String,
+    /// The baseline.
+    pub baseline: String,
+}
+
 /// What one node is assigned.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Plan {
@@ -117,6 +128,8 @@ pub struct Plan {
     pub stage: String,
     /// Its baselines in order; one that came twice keeps its first place and joins the terms of both.
     pub assignments: Vec<PlannedBaseline>,
+    /// Which group assigns which baseline.
+    pub assigned_by: Vec<AssignedBy>,
     /// Parameters' values by `KIT/BASELINE.PARAM`, the lowest layer first.
     pub given: BTreeMap<String, Vec<LayerValue>>,
     /// Its agent's settings.
@@ -164,6 +177,7 @@ fn plan_for(mut mine: Vec<&Group>, undecidable: Vec<String>, stages: &[String]) 
         undecidable,
         stage: stage.map(|(stage, _)| stage).or_else(|| stages.last().cloned()).unwrap_or_default(),
         assignments: assignments(&mine),
+        assigned_by: assigned_by(&mine),
         given: given(&mine)?,
         settings: settings_of(&mine)?,
     })
@@ -209,6 +223,18 @@ fn assignments(groups: &[&Group]) -> Vec<PlannedBaseline> {
         }
     }
     all
+}
+
+fn assigned_by(groups: &[&Group]) -> Vec<AssignedBy> {
+    let of_group = |group: &&Group| {
+        let name = group.name.clone();
+        group.assignments.clone().into_iter().map(move |Assignment { kit, baseline, .. }| AssignedBy {
+            group: name.clone(),
+            kit,
+            baseline,
+        })
+    };
+    groups.iter().flat_map(of_group).collect()
 }
 
 fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<LayerValue>>, PlanError> {

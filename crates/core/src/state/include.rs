@@ -22,6 +22,15 @@ pub(super) fn with_includes<'a>(
     inclusion.all
 }
 
+/// Returns the names, as `KIT/BASELINE`, of a baseline and of all that it includes, also by others; what it cannot find is left out.
+pub fn with_included(kit: &Kit, baseline: &Baseline, kits: &[&Kit]) -> Vec<String> {
+    let assigned = [Assigned::plainly(kit, baseline)];
+    with_includes(&assigned, kits, Conditions::Decide, &mut Vec::new())
+        .iter()
+        .map(|one| format!("{}/{}", one.kit.name, one.baseline.name.value))
+        .collect()
+}
+
 struct Inclusion<'a, 'f> {
     kits: &'f [&'a Kit],
     conditions: Conditions,

@@ -16,6 +16,7 @@ pub(crate) mod testing;
 
 pub use assigned::{Assigned, AssignmentTerms};
 pub use clause::{Clause, Compared, EffectiveState, Origin, Switch, SwitchFrom};
+pub use include::with_included;
 pub use left_behind::{LeftBehind, left_behind};
 pub use order::{Relation, Why};
 pub use resolve::{Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};

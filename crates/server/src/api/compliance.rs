@@ -4,7 +4,7 @@ use super::overview::{Narrowed, narrowed, undecided};
 use crate::problem::{Answer, ApiError};
 use crate::store::clause_result;
 use crate::store::compliance::{
-    self, Compared, Counted, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment,
+    self, Compared, Counted, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment, OnlyClauses,
 };
 use crate::store::control;
 use crate::store::day_figure::{self, end_of};
@@ -12,6 +12,7 @@ use crate::store::narrowing::Narrowing;
 use crate::store::retention;
 use crate::trust::{Allowed, NodeRead};
 use constans_core::compliance::{Moved, Rate, moves as gather_moves};
+use constans_core::kit::Severity;
 use constans_core::words::check_label;
 use constans_wire::compliance::{
     Compliance, ComplianceDay, ComplianceDays, ComplianceMoves, ComplianceRow, Examinations, NamedChange,
@@ -27,20 +28,25 @@ use std::collections::BTreeMap;
 /// How many days are shown if nobody asks for another number, and at most.
 const DAYS: i16 = 30;
 const MAX_DAYS: i16 = 92;
+/// A key that clauses are asked about by has this many characters at most.
+const LONGEST_KEY: usize = 4_096;
 /// 2000-01-01: nothing is known of the time before, and what is long before it the database cannot hold.
 const FIRST: Timestamp = Timestamp::constant(946_684_800, 0);
 
 /// How many clauses and nodes are as desired: now, or as of any moment, as known then or at any later moment.
 #[utoipa::path(tag = "compliance", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
-    ("by" = Option<String>, Query, description = "`control`, `baseline`, `release`, `severity`, `cause`, `group`, `stage`, `label:KEY`, `node` or `clause`: by what the rows count"),
+    ("by" = Option<String>, Query, description = "`control`, `baseline`, `release`, `severity`, `cause`, `group`, `assignment`, `stage`, `label:KEY`, `node` or `clause`: by what the rows count"),
     ("filter" = Option<String>, Query, description = "CEL over labels, about and node, as they are now"),
+    ("only" = Option<String>, Query, description = "Only clauses of `control:ID`, `baseline:KIT/BASELINE`, `release:KIT@VERSION`, `severity:WORD` or `clause:ADDRESS`"),
     ("as_of" = Option<String>, Query, description = "The moment, as 2026-11-21T23:00:00Z; now if left out"),
     ("as_known_at" = Option<String>, Query, description = "Only what the server had learned by this moment counts, not before `as_of`; now if left out"),
 ), responses((status = 200, body = Compliance)))]
-#[get("/api/compliance?<by>&<filter>&<as_of>&<as_known_at>")]
+#[get("/api/compliance?<by>&<filter>&<only>&<as_of>&<as_known_at>")]
+#[expect(clippy::too_many_arguments, reason = "each is a part of the address")]
 pub async fn figures(
     by: Option<&str>,
     filter: Option<&str>,
+    only: Option<&str>,
     as_of: Option<&str>,
     as_known_at: Option<&str>,
     _caller: Allowed<NodeRead>,
@@ -48,6 +54,7 @@ pub async fn figures(
 ) -> Answer<Compliance> {
     let now = crate::clock::now();
     let by = by.map(dimension).transpose()?;
+    let only = only.map(only_clauses).transpose()?;
     let (at, known_at) = read_moments(as_of, as_known_at, now)?;
     let moment = Moment { at, known_at, is_now: at == now };
     let db = db.inner();
@@ -56,7 +63,7 @@ pub async fn figures(
     // Beside each other: each of them goes through all nodes.
     let moments = [moment];
     let (more_undecidable, counted) = tokio::try_join!(undecided(db, &narrowing), async {
-        Ok(compliance::count(db, &narrowing, &moments, by.as_ref()).await?)
+        Ok(compliance::count(db, &narrowing, &moments, by.as_ref(), only.as_ref()).await?)
     })?;
     let Counted { mut all, mut rows } = counted;
     let undecidable = undecidable + more_undecidable;
@@ -117,16 +124,19 @@ pub async fn examinations(
     ("days" = Option<i16>, Query, description = "How many days, from 1 to 92; 30 if left out"),
     ("until" = Option<String>, Query, description = "The last day, as 2026-11-21; today if left out"),
     ("filter" = Option<String>, Query, description = "CEL over labels, about and node, as they are now"),
+    ("only" = Option<String>, Query, description = "Only clauses of `control:ID`, `baseline:KIT/BASELINE`, `release:KIT@VERSION`, `severity:WORD` or `clause:ADDRESS`"),
 ), responses((status = 200, body = ComplianceDays)))]
-#[get("/api/compliance/days?<days>&<until>&<filter>")]
+#[get("/api/compliance/days?<days>&<until>&<filter>&<only>")]
 pub async fn days(
     days: Option<&str>,
     until: Option<&str>,
     filter: Option<&str>,
+    only: Option<&str>,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
 ) -> Answer<ComplianceDays> {
     let now = crate::clock::now();
+    let only = only.map(only_clauses).transpose()?;
     let days = match days.map(|written| (written, written.parse::<i16>())) {
         None => DAYS,
         Some((_, Ok(days))) if (1..=MAX_DAYS).contains(&days) => days,
@@ -151,7 +161,7 @@ pub async fn days(
     let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
     let first = until.saturating_sub((days - 1).days());
     let mut by_day: BTreeMap<Date, CountedRow> = BTreeMap::new();
-    if matches!(narrowing, Narrowing::All) {
+    if only.is_none() && matches!(narrowing, Narrowing::All) {
         let kept = day_figure::between(db, first, until).await?;
         by_day.extend(kept.into_iter().map(|row| (row.day.to_jiff(), row.counted)));
     }
@@ -166,7 +176,7 @@ pub async fn days(
     }
     let moments: Vec<Moment> =
         missing.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: false }).collect();
-    let rows = compliance::count(db, &narrowing, &moments, None).await?.all;
+    let rows = compliance::count(db, &narrowing, &moments, None, only.as_ref()).await?.all;
     by_day.extend(
         rows.into_iter().filter_map(|row| Some((missing.get(usize::try_from(row.moment).ok()?)?.0, row))),
     );
@@ -192,13 +202,16 @@ pub async fn days(
 #[utoipa::path(tag = "compliance", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
     ("since" = String, Query, description = "The first moment, as 2026-11-20T00:00:00Z"),
     ("filter" = Option<String>, Query, description = "CEL over labels, about and node, as they are now"),
+    ("only" = Option<String>, Query, description = "Only clauses of `control:ID`, `baseline:KIT/BASELINE`, `release:KIT@VERSION`, `severity:WORD` or `clause:ADDRESS`"),
     ("as_of" = Option<String>, Query, description = "The second moment, not before the first one; now if left out"),
     ("as_known_at" = Option<String>, Query, description = "Only what the server had learned by this moment counts, not before `as_of`; now if left out"),
 ), responses((status = 200, body = ComplianceMoves)))]
-#[get("/api/compliance/moves?<since>&<filter>&<as_of>&<as_known_at>")]
+#[get("/api/compliance/moves?<since>&<filter>&<only>&<as_of>&<as_known_at>")]
+#[expect(clippy::too_many_arguments, reason = "each is a part of the address")]
 pub async fn moves(
     since: Option<&str>,
     filter: Option<&str>,
+    only: Option<&str>,
     as_of: Option<&str>,
     as_known_at: Option<&str>,
     _caller: Allowed<NodeRead>,
@@ -208,6 +221,7 @@ pub async fn moves(
     let since =
         since.ok_or_else(|| ApiError::invalid("since", "name the first moment, as 2026-11-20T00:00:00Z"))?;
     let since = read_moment("since", Some(since), now)?;
+    let only = only.map(only_clauses).transpose()?;
     let (at, known_at) = read_moments(as_of, as_known_at, now)?;
     if at < since {
         return Err(ApiError::invalid(
@@ -219,7 +233,7 @@ pub async fn moves(
     refuse_deleted(db, "since", since).await?;
     let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
     let moments = [since, at].map(|at| Moment { at, known_at, is_now: false });
-    let Compared { counted, moved } = compliance::compare(db, &narrowing, moments).await?;
+    let Compared { counted, moved } = compliance::compare(db, &narrowing, moments, only.as_ref()).await?;
     let [before, after] = [0, 1].map(|moment| {
         counted.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
     });
@@ -296,6 +310,7 @@ fn dimension(written: &str) -> Result<Dimension, ApiError> {
         "severity" => Dimension::Severity,
         "cause" => Dimension::Cause,
         "group" => Dimension::Group,
+        "assignment" => Dimension::Assignment,
         "stage" => Dimension::Stage,
         "node" => Dimension::Node,
         "clause" => Dimension::Clause,
@@ -303,13 +318,46 @@ fn dimension(written: &str) -> Result<Dimension, ApiError> {
             let key = written.strip_prefix("label:").ok_or_else(|| {
                 ApiError::invalid(
                     "by",
-                    format!("`{written}` cannot be counted by: take control, baseline, release, severity, cause, group, stage, label:KEY, node or clause"),
+                    format!("`{written}` cannot be counted by: take control, baseline, release, severity, cause, group, assignment, stage, label:KEY, node or clause"),
                 )
             })?;
             check_label(key, "").map_err(|because| ApiError::invalid("by", because))?;
             Dimension::Label(key.to_owned())
         }
     })
+}
+
+/// Reads which clauses are asked about.
+fn only_clauses(written: &str) -> Result<OnlyClauses, ApiError> {
+    let (of, value) = written.split_once(':').unwrap_or((written, ""));
+    let only = match of {
+        "control" => OnlyClauses::Control,
+        "baseline" => OnlyClauses::Baseline,
+        "release" => OnlyClauses::Release,
+        "severity" => OnlyClauses::Severity,
+        "clause" => OnlyClauses::Clause,
+        _ => {
+            return Err(ApiError::invalid(
+                "only",
+                format!(
+                    "`{written}` does not say which clauses: take control:ID, baseline:KIT/BASELINE, release:KIT@VERSION, severity:WORD or clause:ADDRESS"
+                ),
+            ));
+        }
+    };
+    if value.is_empty() || value.len() > LONGEST_KEY {
+        return Err(ApiError::invalid(
+            "only",
+            format!("name which {of} after `{of}:`, in at most {LONGEST_KEY} characters"),
+        ));
+    }
+    if of == "severity" && serde_json::from_value::<Severity>(value.into()).is_err() {
+        return Err(ApiError::invalid(
+            "only",
+            format!("`{value}` is no severity: take low, medium, high or critical"),
+        ));
+    }
+    Ok(only(value.to_owned()))
 }
 
 /// Reads a moment that is over; now if it is left out.

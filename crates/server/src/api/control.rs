@@ -58,7 +58,7 @@ pub async fn list(
         .map(|row| (row.id.clone(), row))
         .collect();
     let Counted { all, rows } =
-        compliance::count(db, &narrowing, &[moment], Some(&Dimension::Control)).await?;
+        compliance::count(db, &narrowing, &[moment], Some(&Dimension::Control), None).await?;
     let mut counted: BTreeMap<String, CountedRow> =
         rows.into_iter().filter_map(|row| Some((row.key.clone()?, row))).collect();
     let time_allowed_secs = catalogue.time_allowed_secs;

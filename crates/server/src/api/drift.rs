@@ -246,11 +246,15 @@ async fn find_acceptable(db: &PgPool, here: &Here, node: &str, clause: &str) -> 
     let result =
         report.and_then(|report| report.clauses.into_iter().find(|result| result.address.as_str() == clause));
     let differences = result.as_ref().map(|result| result.differences.clone()).unwrap_or_default();
-    let text_diff = result.and_then(|result| result.text_diff).map(|diff| diff.text);
+    let text_diff = result.and_then(|result| result.text_diff);
     let (values, groups) = if differences.is_empty() {
         (Err("what was found of it is not kept".to_owned()), Vec::new())
     } else {
-        let finding = Finding { clause: clause.to_owned(), differences: differences.clone(), text_diff };
+        let finding = Finding {
+            clause: clause.to_owned(),
+            differences: differences.clone(),
+            text_diff: text_diff.as_ref().map(|diff| diff.text.clone()),
+        };
         let Accepting { values, groups } = accepting(&mut *db.acquire().await?, here, id, finding).await?;
         (values, groups)
     };
@@ -258,7 +262,7 @@ async fn find_acceptable(db: &PgPool, here: &Here, node: &str, clause: &str) -> 
         Ok(values) => (values, None),
         Err(because) => (Vec::new(), Some(because)),
     };
-    Ok(Acceptable { run, since: since.to_jiff(), differences, values, why_not, groups })
+    Ok(Acceptable { run, since: since.to_jiff(), differences, text_diff, values, why_not, groups })
 }
 
 fn read_period(

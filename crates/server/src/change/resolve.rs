@@ -10,11 +10,12 @@ use crate::store::wanted::{self, NewPlacement, NodeViewRow};
 use constans_core::change::DocumentKey;
 use constans_core::digest::{Digest, DigestKey, of_value};
 use constans_core::filter::{InputCache, NodeInputs, NodeView};
-use constans_core::group::{Group, Plan, Planner, plan};
+use constans_core::group::{AssignedBy, Group, Plan, Planner, plan};
 use constans_core::kit::Kit;
 use constans_core::node_status::overdue_after;
 use constans_core::state::{
     Assigned, Clause, Conditions, EffectiveState, ResolveInput, Resolved, Untouchable, resolve_noting,
+    with_included,
 };
 use constans_folder::on_large_stack;
 use constans_wire::check_in::StateSources;
@@ -61,6 +62,7 @@ struct Planned {
     plan: Plan,
     digest: String,
     groups: Value,
+    assignments: Value,
     settings: Value,
     settings_digest: String,
     /// What their states came to.
@@ -273,9 +275,9 @@ pub fn view_of(node: &NodeViewRow) -> NodeView {
 
 fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> ResolvedNode {
     let view = view_of(node);
-    match inputs.planner.plan(&view, |plan| Arc::new(Planned::new(plan))) {
+    match inputs.planner.plan(&view, |plan| Arc::new(Planned::new(plan, &inputs.served))) {
         Err(error) => ResolvedNode {
-            planned: Arc::new(Planned::new(Plan::default())),
+            planned: Arc::new(Planned::new(Plan::default(), &inputs.served)),
             result: Err(error.to_string()),
             new: None,
         },
@@ -295,11 +297,13 @@ impl Inputs {
 }
 
 impl Planned {
-    fn new(plan: Plan) -> Self {
+    fn new(plan: Plan, served: &Served) -> Self {
         let (groups, settings) = (json!(plan.groups), json!(plan.settings));
+        let assignments = json!(assignments_of(&plan, served));
         let settings_digest = of_value(SETTINGS_SCHEME, &settings).as_str().to_owned();
-        let digest = of_value(PLACEMENT_SCHEME, &(&plan.stage, &groups, &settings)).as_str().to_owned();
-        Self { plan, digest, groups, settings, settings_digest, resolved: Mutex::default() }
+        let digest =
+            of_value(PLACEMENT_SCHEME, &(&plan.stage, &groups, &settings, &assignments)).as_str().to_owned();
+        Self { plan, digest, groups, assignments, settings, settings_digest, resolved: Mutex::default() }
     }
 
     fn as_new(&self) -> NewPlacement<'_> {
@@ -307,6 +311,7 @@ impl Planned {
             digest: &self.digest,
             stage: &self.plan.stage,
             groups: &self.groups,
+            assignments: &self.assignments,
             mode: self.settings["mode"].as_str().unwrap_or_default(),
             settings: &self.settings,
             settings_digest: &self.settings_digest,
@@ -331,6 +336,20 @@ fn make_and_keep(
     };
     planned.known().keep(node_inputs, view, result.clone());
     (result, new)
+}
+
+/// Returns which group assigns which baseline, each with all that it includes: group, baseline, those. What its stage does not
+/// serve is left out.
+fn assignments_of(plan: &Plan, served: &Served) -> Vec<(String, String, Vec<String>)> {
+    let Some(versions) = served.versions.get(&plan.stage) else { return Vec::new() };
+    let kit = |name: &String| Some(&**served.kits.get(&(name.clone(), versions.get(name)?.clone()))?);
+    let kits: Vec<&Kit> = versions.keys().filter_map(kit).collect();
+    let included = |one: &AssignedBy| {
+        let kit = kit(&one.kit)?;
+        let all = with_included(kit, kit.baseline(&one.baseline)?, &kits);
+        Some((one.group.clone(), format!("{}/{}", one.kit, one.baseline), all))
+    };
+    plan.assigned_by.iter().filter_map(included).collect()
 }
 
 /// What a node's plan resolves to, with where it comes from.

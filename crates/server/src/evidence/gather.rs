@@ -377,7 +377,8 @@ async fn check(
 ) -> Result<(), GatherError> {
     let tallied = |row: &CountedRow| Tallied { clauses: row.clauses(), nodes: row.nodes() };
     let Counted { all, rows } =
-        compliance::count(&mut *db, asked.narrowing, &[asked.moment()], Some(&Dimension::Control)).await?;
+        compliance::count(&mut *db, asked.narrowing, &[asked.moment()], Some(&Dimension::Control), None)
+            .await?;
     let is_of_all = asked.question.controls.is_empty();
     if is_of_all && tallied(&all.into_iter().next().unwrap_or_default()) != *counted {
         return Err(GatherError::Miscounted("the fleet".to_owned()));

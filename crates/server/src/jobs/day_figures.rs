@@ -63,7 +63,7 @@ pub async fn bring_up_to_date(db: &PgPool) -> sqlx::Result<usize> {
     let moments: Vec<Moment> =
         days.iter().map(|day| Moment { at: end_of(*day), known_at: now, is_now: false }).collect();
     if !days.is_empty() {
-        let rows = count(&mut *transaction, &Narrowing::All, &moments, None).await?.all;
+        let rows = count(&mut *transaction, &Narrowing::All, &moments, None, None).await?.all;
         for (place, day) in days.iter().enumerate() {
             let row = rows.iter().find(|row| usize::try_from(row.moment) == Ok(place)).cloned();
             day_figure::set(&mut transaction, *day, &row.unwrap_or_default()).await?;

@@ -39,6 +39,8 @@ pub enum Dimension {
     Cause,
     /// The groups of nodes.
     Group,
+    /// The baselines that groups assign, each with all that it includes, as `GROUP: KIT/BASELINE`.
+    Assignment,
     /// The stages of nodes.
     Stage,
     /// A label of nodes.
@@ -47,6 +49,35 @@ pub enum Dimension {
     Node,
     /// The addresses of clauses.
     Clause,
+}
+
+/// Which clauses are asked about.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum OnlyClauses {
+    /// Those that satisfy a control.
+    Control(String),
+    /// Those of a baseline, as `KIT/BASELINE`.
+    Baseline(String),
+    /// Those of a release, as `KIT@VERSION`.
+    Release(String),
+    /// Those of a severity.
+    Severity(String),
+    /// The one with an address.
+    Clause(String),
+}
+
+impl OnlyClauses {
+    /// Writes the condition that a clause `c` with its address `a` is one of them.
+    pub(super) fn push(&self, query: &mut QueryBuilder<Postgres>) {
+        let (condition, value, end) = match self {
+            Self::Control(value) => ("", value, " = any (c.satisfies)"),
+            Self::Baseline(value) => ("", value, " = any (c.baselines)"),
+            Self::Release(value) => ("", value, " = any (c.releases)"),
+            Self::Severity(value) => ("c.severity = ", value, ""),
+            Self::Clause(value) => ("a.address = ", value, ""),
+        };
+        query.push(condition).push_bind(value.clone()).push(end);
+    }
 }
 
 /// Clauses and nodes of one key of a dimension, or of all, at one of the moments that are asked about.

@@ -101,6 +101,8 @@ pub struct NewPlacement<'a> {
     pub stage: &'a str,
     /// The groups.
     pub groups: &'a Value,
+    /// Which group assigns which baseline, with those that it includes: `[[group, baseline, [baseline, …]], …]`.
+    pub assignments: &'a Value,
     /// The mode, as lists show it.
     pub mode: &'a str,
     /// The settings of the agents.
@@ -125,6 +127,7 @@ pub async fn placement_ids(
         .bind(all.iter().map(|new| new.settings).collect::<Vec<_>>())
         .bind(all.iter().map(|new| new.settings_digest).collect::<Vec<_>>())
         .bind(all.iter().map(|new| new.overdue_secs).collect::<Vec<_>>())
+        .bind(all.iter().map(|new| new.assignments).collect::<Vec<_>>())
         .execute(&mut *db)
         .await?;
     let digests: Vec<&str> = all.iter().map(|new| new.digest).collect();

@@ -19,7 +19,7 @@ use constans_server::jobs::examined_states::note_all;
 use constans_server::jobs::retention::{DaysKept, delete_old};
 use constans_server::learned::tree_of;
 use constans_server::store::clause_result::{self, ResultRow};
-use constans_server::store::compliance::{CountedRow, Dimension, Moment, compare, count};
+use constans_server::store::compliance::{CountedRow, Dimension, Moment, OnlyClauses, compare, count};
 use constans_server::store::day_figure::{self, end_of};
 use constans_server::store::evidence;
 use constans_server::store::narrowing::Narrowing;
@@ -45,7 +45,7 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
     let clock = MovedClock::create(&folder.path().join("clock"), tale::BEGIN).unwrap();
     constans_server::clock::go_by(clock.clock().unwrap());
     let database = Database::fresh().await;
-    let (mut equal_runs, mut conceded, mut deleted) = (0, 0, 0);
+    let (mut equal_runs, mut conceded, mut deleted, mut mapped) = (0, 0, 0, 0);
     for seed in 0..histories {
         let mut random = Random::new(seed);
         let tale = Tale::tell(&database, &clock, &mut random).await;
@@ -55,12 +55,13 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
             note_all(&database.pool).await.unwrap();
         }
         // Of now something else is read than of the past.
-        ask(&database, &tale, &moments[..1], seed).await;
-        ask(&database, &tale, &moments[1..], seed).await;
+        ask(&database, &tale, &moments[..1], tale.only(&mut random).as_ref(), seed).await;
+        ask(&database, &tale, &moments[1..], tale.only(&mut random).as_ref(), seed).await;
         rows_are_as_it_was(&database, &tale, moments[usize::try_from(seed).unwrap() % QUESTIONS], seed).await;
         days_are_as_counted(&database, seed).await;
         for _ in 0..QUESTIONS {
-            compare_moments(&database, &tale, tale.moments(&mut random), seed).await;
+            let only = tale.only(&mut random);
+            mapped += compare_moments(&database, &tale, tale.moments(&mut random), only.as_ref(), seed).await;
         }
         deleted += old_is_deleted(&database, &tale, &mut random, seed).await;
         conceded += tale.truth.concessions.len();
@@ -74,13 +75,14 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
     assert!(equal_runs > 0, "deviations were found again");
     assert!(conceded > 0, "some deviations were conceded");
     assert!(deleted > 0, "some deviations were deleted");
+    assert!(mapped > 0, "some clauses were mapped otherwise by a change");
 }
 
 /// Asks about some moments at once, by every dimension.
-async fn ask(database: &Database, tale: &Tale, moments: &[Moment], seed: u64) {
+async fn ask(database: &Database, tale: &Tale, moments: &[Moment], only: Option<&OnlyClauses>, seed: u64) {
     let (narrowing, db) = (Narrowing::All, &database.pool);
     let truths: Vec<_> =
-        moments.iter().map(|moment| tale.truth.results(moment.at, moment.known_at)).collect();
+        moments.iter().map(|moment| tale.truth.results(moment.at, moment.known_at).only(only)).collect();
     let dimensions = [
         None,
         Some(Dimension::Node),
@@ -91,7 +93,7 @@ async fn ask(database: &Database, tale: &Tale, moments: &[Moment], seed: u64) {
     ];
     let mut compliant = BTreeMap::new();
     for by in dimensions {
-        let mut counted = count(db, &narrowing, moments, by.as_ref()).await.unwrap();
+        let mut counted = count(db, &narrowing, moments, by.as_ref(), only).await.unwrap();
         assert_eq!(counted.all.len(), moments.len());
         for row in &counted.all {
             let (place, nodes) = (usize::try_from(row.moment).unwrap(), row.nodes_in_all);
@@ -133,7 +135,7 @@ async fn ask(database: &Database, tale: &Tale, moments: &[Moment], seed: u64) {
         let asked = format!("history {seed} at {} as known at {}", moment.at, moment.known_at);
         let all = compliant.get(&place);
         // Without concessions the same would be compliant.
-        let found = uncovered.results(moment.at, moment.known_at).counted(None);
+        let found = uncovered.results(moment.at, moment.known_at).only(only).counted(None);
         let of_found = found.get(&None).map(|row| row.compliant);
         assert_eq!(all.map(|row| row.compliant), of_found, "no concession raises the rate, {asked}");
     }
@@ -177,7 +179,7 @@ async fn old_is_deleted(database: &Database, tale: &Tale, random: &mut Random, s
         .take(QUESTIONS)
         .collect();
     if !moments.is_empty() {
-        ask(database, tale, &moments, seed).await;
+        ask(database, tale, &moments, None, seed).await;
     }
     for link in days {
         let tree = tree_of(&mut database.connection().await, link.day).await.unwrap();
@@ -235,19 +237,28 @@ async fn days_are_as_counted(database: &Database, seed: u64) {
         let at = end_of(row.day.to_jiff());
         let moment = Moment { at, known_at: constans_server::clock::now(), is_now: false };
         let counted =
-            count(&database.pool, &Narrowing::All, &[moment], None).await.unwrap().all.pop().unwrap();
+            count(&database.pool, &Narrowing::All, &[moment], None, None).await.unwrap().all.pop().unwrap();
         assert_eq!(of_clauses(row.counted), of_clauses(counted), "history {seed}, the end of {:?}", row.day);
     }
 }
 
-/// What moved between two moments, and that it adds up.
-async fn compare_moments(database: &Database, tale: &Tale, moments: [Moment; 2], seed: u64) {
+/// What moved between two moments, and that it adds up. Returns in how many ways clauses were mapped otherwise.
+async fn compare_moments(
+    database: &Database,
+    tale: &Tale,
+    moments: [Moment; 2],
+    only: Option<&OnlyClauses>,
+    seed: u64,
+) -> usize {
     let (narrowing, db) = (Narrowing::All, &database.pool);
     let [from, until] = moments;
-    let asked = format!("history {seed} from {} until {} as known at {}", from.at, until.at, until.known_at);
+    let asked = format!(
+        "history {seed} from {} until {} as known at {}, {only:?}",
+        from.at, until.at, until.known_at
+    );
     let results = moments.map(|moment| tale.truth.results(moment.at, moment.known_at));
-    let expected = results[0].moved(&results[1], from.at, until.at);
-    let compared = compare(db, &narrowing, moments).await.unwrap();
+    let expected = results[0].moved(&results[1], (from.at, until.at), only);
+    let compared = compare(db, &narrowing, moments, only).await.unwrap();
     let rows = compared.moved;
     let found: BTreeMap<Moved, i64> = rows
         .iter()
@@ -256,7 +267,13 @@ async fn compare_moments(database: &Database, tale: &Tale, moments: [Moment; 2],
             let statuses = (word(&row.status_before), word(&row.status_after));
             let conceded = (row.is_conceded_before, row.is_conceded_after);
             (
-                ((row.had_node, row.has_node), statuses, conceded, row.is_desired_otherwise, row.change),
+                (
+                    (row.had_node, row.has_node),
+                    statuses,
+                    conceded,
+                    (row.is_desired_otherwise, row.is_other_clause),
+                    row.change,
+                ),
                 row.count,
             )
         })
@@ -264,7 +281,7 @@ async fn compare_moments(database: &Database, tale: &Tale, moments: [Moment; 2],
     assert_eq!(found.len(), rows.len(), "each once, {asked}");
     assert_eq!(found, expected, "{asked}");
 
-    let both = count(db, &narrowing, &moments, None).await.unwrap().all;
+    let both = count(db, &narrowing, &moments, None, only).await.unwrap().all;
     assert_eq!(compared.counted, both, "{asked}");
     let counts_at = |moment: i32| {
         both.iter().find(|row| row.moment == moment).map(CountedRow::clauses).unwrap_or_default()
@@ -277,4 +294,5 @@ async fn compare_moments(database: &Database, tale: &Tale, moments: [Moment; 2],
     assert_eq!(sum(|one| one.all), more(before.all(), after.all()), "{asked}");
     let points = |counts: &ClauseCounts| counts.rate().map_or(0, |rate| rate.basis_points());
     assert_eq!(sum(|one| one.basis_points), more(points(&before), points(&after)), "{asked}: {moves:?}");
+    found.keys().filter(|(_, _, _, (_, is_other), change)| *is_other && change.is_some()).count()
 }

@@ -7,7 +7,7 @@ use constans_clock::MovedClock;
 use constans_core::digest::{Digest, of_value};
 use constans_server::intake::report::{plain, take_in};
 use constans_server::jobs::day_figures::bring_up_to_date;
-use constans_server::store::compliance::Moment;
+use constans_server::store::compliance::{Moment, OnlyClauses};
 use constans_server::store::concession::{self, AskedRow};
 use constans_server::store::effective_state::{self, NewClause};
 use constans_server::store::narrowing::Narrowing;
@@ -21,6 +21,7 @@ use uuid::Uuid;
 
 /// When every history begins: 2026-10-01T16:00:00Z. The end of a day comes into most of them, so that days are kept, chained and deleted.
 pub const BEGIN: Timestamp = Timestamp::constant(1_790_870_400, 0);
+const STATES: usize = 5;
 const VERSIONS: usize = 3;
 const EVENTS: usize = 120;
 const SEVERITIES: [&str; 4] = ["low", "medium", "critical", "critical"];
@@ -73,7 +74,15 @@ impl Tale {
     pub async fn tell(database: &Database, clock: &MovedClock, random: &mut Random) -> Self {
         let addresses = usize::try_from(random.between(2, 8)).unwrap();
         let severities: Vec<_> = (0..addresses).map(|_| random.one_of(&SEVERITIES)).collect();
-        let controls: Vec<_> = (0..addresses).map(|_| random.one_of(&CONTROLS).to_vec()).collect();
+        // What a clause satisfies may be otherwise in each state.
+        let usual: Vec<_> = (0..addresses).map(|_| random.one_of(&CONTROLS).to_vec()).collect();
+        let of_state = |random: &mut Random| {
+            let of_clause = |usual: &Vec<&'static str>| {
+                if random.percent(80) { usual.clone() } else { random.one_of(&CONTROLS).to_vec() }
+            };
+            usual.iter().map(of_clause).collect()
+        };
+        let controls: Vec<Vec<Vec<&'static str>>> = (0..STATES).map(|_| of_state(&mut *random)).collect();
         let mut teller = Teller {
             connection: database.connection().await,
             clock,
@@ -118,6 +127,17 @@ impl Tale {
         [one.min(other), one.max(other)].map(|at| Moment { at, known_at, is_now: false })
     }
 
+    /// Returns which clauses to ask about: all of them every other time.
+    pub fn only(&self, random: &mut Random) -> Option<OnlyClauses> {
+        let place = random.below(self.truth.severities.len() as u64);
+        match random.below(6) {
+            0 => Some(OnlyClauses::Control("SK-1".to_owned())),
+            1 => Some(OnlyClauses::Severity("critical".to_owned())),
+            2 => Some(OnlyClauses::Clause(address(usize::try_from(place).unwrap()))),
+            _ => None,
+        }
+    }
+
     /// Returns a moment to ask about: now, now of the past, or of the past as known at another moment since.
     pub fn moment(&self, random: &mut Random, question: usize) -> Moment {
         let any = |random: &mut Random| {
@@ -140,8 +160,8 @@ impl Teller<'_> {
         self.clock.set(self.now).unwrap();
     }
 
-    async fn make_states(&mut self, controls: &[Vec<&'static str>]) {
-        for at in 0..5 {
+    async fn make_states(&mut self, controls: &[Vec<Vec<&'static str>>]) {
+        for (at, controls) in controls.iter().enumerate() {
             let mut versions = Vec::new();
             for of in 0..self.severities.len() {
                 if at == 0 || self.random.percent(75) {
@@ -244,7 +264,7 @@ impl Teller<'_> {
         let desired = state.map(|state| self.states[state].2.clone());
         let change: i64 =
             sqlx::query_scalar("select max(no) from change").fetch_one(&mut self.connection).await.unwrap();
-        self.nodes[of].facts.push(Fact::Desired { at: now, state: desired, change });
+        self.nodes[of].facts.push(Fact::Desired { at: now, state: desired, no: state, change });
         // Some learn it late.
         if state.is_some() && !self.nodes[of].is_cut {
             self.nodes[of].state = state;

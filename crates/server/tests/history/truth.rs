@@ -1,7 +1,7 @@
 //! What truly happened, and the results that follow from it. It shares no code with the server: it looks through all that happened,
 //! each time.
 
-use constans_server::store::compliance::{CountedRow, Dimension};
+use constans_server::store::compliance::{CountedRow, Dimension, OnlyClauses};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::{self, Display, Formatter};
@@ -30,6 +30,8 @@ pub enum Fact {
     Desired {
         at: Timestamp,
         state: Option<Vec<Version>>,
+        /// Which of all states it is.
+        no: Option<usize>,
         change: i64,
     },
     /// A run examined clauses; not learned of if its report was lost.
@@ -75,7 +77,8 @@ pub struct Truths {
     pub nodes: BTreeMap<String, Vec<Fact>>,
     pub concessions: Vec<Conceded>,
     pub severities: Vec<&'static str>,
-    pub controls: Vec<Vec<&'static str>>,
+    /// What the clause of each address satisfies, state by state.
+    pub controls: Vec<Vec<Vec<&'static str>>>,
 }
 
 pub const OVERDUE: SignedDuration = SignedDuration::from_secs(3_600);
@@ -92,10 +95,12 @@ impl Display for Truths {
     }
 }
 
+#[derive(Clone)]
 pub struct Result {
     node: String,
     address: usize,
     version: Version,
+    controls: Vec<&'static str>,
     status: &'static str,
     is_in_doubt: bool,
     is_conceded: bool,
@@ -126,13 +131,14 @@ impl Truths {
         let (mut nodes, mut all) = (BTreeSet::new(), Vec::new());
         for (name, facts) in &self.nodes {
             let mut is_there = false;
-            let mut state = None;
+            let (mut state, mut no) = (None, None);
             for fact in facts {
                 match fact {
                     Fact::Came { at: when } if *when <= at => is_there = true,
                     Fact::Left { at: when } if *when <= at => is_there = false,
-                    Fact::Desired { at: when, state: desired, .. } if *when <= at => {
+                    Fact::Desired { at: when, state: desired, no: of, .. } if *when <= at => {
                         state.clone_from(desired);
+                        no = *of;
                     }
                     _ => {}
                 }
@@ -147,6 +153,7 @@ impl Truths {
                     node: name.clone(),
                     address: version.0,
                     version,
+                    controls: no.map_or_else(Vec::new, |no| self.controls[no][version.0].clone()),
                     status,
                     is_in_doubt,
                     is_conceded: false,
@@ -184,18 +191,24 @@ fn result(facts: &[Fact], version: Version, at: Timestamp, known_at: Timestamp) 
     }
 }
 
-/// What moved: whether the node was there, the clause's result, whether it was conceded, whether something else was desired, the
-/// change.
+/// What moved: whether the node was there, the clause's result, whether it was conceded, whether something else was desired and whether it is
+/// asked about only at one moment, the change.
 pub type Moved =
-    ((bool, bool), (Option<&'static str>, Option<&'static str>), (bool, bool), bool, Option<i64>);
+    ((bool, bool), (Option<&'static str>, Option<&'static str>), (bool, bool), (bool, bool), Option<i64>);
 
-/// The last change in a time that altered what is desired at an address.
-fn last_change(facts: &[Fact], place: usize, from: Timestamp, until: Timestamp) -> Option<i64> {
+/// The last change in a time that altered something of the clause that is desired at an address.
+fn last_change<T: PartialEq>(
+    facts: &[Fact],
+    place: usize,
+    (from, until): (Timestamp, Timestamp),
+    of: impl Fn(Version, usize) -> T,
+) -> Option<i64> {
     let mut desired = None;
     let mut last = None;
     for fact in facts {
-        let Fact::Desired { at, state, change } = fact else { continue };
-        let new = state.iter().flatten().find(|version| version.0 == place).copied();
+        let Fact::Desired { at, state, no, change } = fact else { continue };
+        let found = state.iter().flatten().find(|version| version.0 == place).zip(*no);
+        let new = found.map(|(version, no)| of(*version, no));
         if *at > from && *at <= until && new != desired {
             last = Some(*change);
         }
@@ -205,6 +218,23 @@ fn last_change(facts: &[Fact], place: usize, from: Timestamp, until: Timestamp) 
 }
 
 impl Results<'_> {
+    /// Returns only those of some clauses.
+    #[must_use]
+    pub fn only(&self, only: Option<&OnlyClauses>) -> Self {
+        let all = self.all.iter().filter(|result| self.is_one(result.address, &result.controls, only));
+        Self { nodes: self.nodes.clone(), all: all.cloned().collect(), truths: self.truths }
+    }
+
+    fn is_one(&self, place: usize, controls: &[&str], only: Option<&OnlyClauses>) -> bool {
+        match only {
+            None => true,
+            Some(OnlyClauses::Control(id)) => controls.contains(&id.as_str()),
+            Some(OnlyClauses::Severity(word)) => self.truths.severities[place] == word,
+            Some(OnlyClauses::Clause(one)) => address(place) == *one,
+            Some(other) => panic!("{other:?} is not reckoned here"),
+        }
+    }
+
     /// Counts them by the keys of a dimension.
     pub fn counted(&self, by: Option<&Dimension>) -> BTreeMap<Option<String>, CountedRow> {
         let mut by_key: BTreeMap<Option<String>, BTreeMap<&str, Vec<&Result>>> = BTreeMap::new();
@@ -247,7 +277,14 @@ impl Results<'_> {
 
     /// Counts the clauses that count otherwise at a second moment: whether their node was there, what they counted as, whether
     /// something else was desired, and by which change.
-    pub fn moved(&self, after: &Self, from: Timestamp, until: Timestamp) -> BTreeMap<Moved, i64> {
+    pub fn moved(
+        &self,
+        after: &Self,
+        period: (Timestamp, Timestamp),
+        only: Option<&OnlyClauses>,
+    ) -> BTreeMap<Moved, i64> {
+        let (all_before, all_after) = (self, after);
+        let (before, after) = (self.only(only), after.only(only));
         let mut moved = BTreeMap::new();
         for (node, facts) in &self.truths.nodes {
             for place in 0..self.truths.severities.len() {
@@ -256,19 +293,28 @@ impl Results<'_> {
                         results.all.iter().find(|result| result.node == *node && result.address == place);
                     found.map(|result| (result.version, result.status, result.is_conceded))
                 };
-                let (before, after_it) = (of(self), of(after));
+                let (was_there, is_there) = (of(all_before).is_some(), of(all_after).is_some());
+                let (before, after_it) = (of(&before), of(&after));
+                let is_other = was_there && is_there && before.is_some() != after_it.is_some();
                 if before.map(|one| (one.1, one.2)) == after_it.map(|one| (one.1, one.2)) {
                     continue;
                 }
-                let has_node = (self.nodes.contains(node), after.nodes.contains(node));
+                let has_node = (all_before.nodes.contains(node), all_after.nodes.contains(node));
                 let is_altered = before.map(|one| one.0) != after_it.map(|one| one.0);
-                let change = (has_node == (true, true) && is_altered)
-                    .then(|| last_change(facts, place, from, until))
-                    .flatten();
+                let change = if has_node != (true, true) || !is_altered {
+                    None
+                } else if is_other {
+                    let controls = &self.truths.controls;
+                    last_change(facts, place, period, |_, no| self.is_one(place, &controls[no][place], only))
+                } else {
+                    last_change(facts, place, period, |version, _| version)
+                };
                 let is_otherwise = before.is_some() && after_it.is_some() && is_altered;
                 let statuses = (before.map(|one| one.1), after_it.map(|one| one.1));
                 let conceded = (before.is_some_and(|one| one.2), after_it.is_some_and(|one| one.2));
-                *moved.entry((has_node, statuses, conceded, is_otherwise, change)).or_default() += 1;
+                *moved
+                    .entry((has_node, statuses, conceded, (is_otherwise, is_other), change))
+                    .or_default() += 1;
             }
         }
         moved
@@ -281,11 +327,10 @@ impl Results<'_> {
             Some(Dimension::Clause) => vec![Some(address(result.address))],
             Some(Dimension::Severity) => vec![Some(self.truths.severities[result.address].to_owned())],
             Some(Dimension::Control) => {
-                let controls = &self.truths.controls[result.address];
-                if controls.is_empty() {
+                if result.controls.is_empty() {
                     vec![None]
                 } else {
-                    controls.iter().map(|id| Some((*id).to_owned())).collect()
+                    result.controls.iter().map(|id| Some((*id).to_owned())).collect()
                 }
             }
             Some(Dimension::Cause) => vec![Some(result.counts_as().to_owned())],

@@ -2,8 +2,8 @@
 //! is.
 
 use super::{
-    CountedRow, DEVIATING_THEN, DUE, Dimension, IS_CONCEDED, MAX_ROWS, Moment, STATUS, covered, is_now,
-    push_moments, push_placed_rows,
+    CountedRow, DEVIATING_THEN, DUE, Dimension, IS_CONCEDED, MAX_ROWS, Moment, OnlyClauses, STATUS, covered,
+    is_now, push_moments, push_placed_rows,
 };
 use crate::store::narrowing::Narrowing;
 use jiff_sqlx::ToSqlx as _;
@@ -23,20 +23,34 @@ pub struct Counted {
 struct Keys {
     joined: &'static str,
     key: &'static str,
-    /// Whether a node has it, and all its clauses.
-    is_of_node: bool,
+    has_it: HasKey,
+}
+
+/// What decides which key a clause on a node has.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum HasKey {
+    Node,
+    Clause,
+    /// Where the node is placed, and the clause.
+    Both,
 }
 
 impl Keys {
     fn of(by: Option<&Dimension>) -> Self {
-        let of_node = |joined, key| Self { joined, key, is_of_node: true };
-        let of_clause = |joined, key| Self { joined, key, is_of_node: false };
+        let of_node = |joined, key| Self { joined, key, has_it: HasKey::Node };
+        let of_clause = |joined, key| Self { joined, key, has_it: HasKey::Clause };
         match by {
             None => of_node("", "null::text"),
             Some(Dimension::Group) => of_node(
                 " left join placement pl on pl.id = t.placement left join lateral jsonb_array_elements_text(pl.groups) as keyed (key) on true",
                 "keyed.key",
             ),
+            Some(Dimension::Assignment) => Self {
+                joined: " left join placement pl on pl.id = t.placement
+                    left join lateral (select e ->> 0 || ': ' || (e ->> 1) as key from jsonb_array_elements(pl.assignments) as e where e -> 2 ?| t.baselines) keyed on true",
+                key: "keyed.key",
+                has_it: HasKey::Both,
+            },
             Some(Dimension::Stage) => {
                 of_node(" left join placement pl on pl.id = t.placement", "nullif(pl.stage, '')")
             }
@@ -180,12 +194,19 @@ pub(super) fn push_nodes_then(
     query.push(" where p.state is not null)");
 }
 
-/// The clauses of every state that a node has; how long each severity may wait; what concessions cover on `special` nodes.
-pub(super) const CLAUSES: &str = ", state_clause as materialized (
+/// Writes the clauses of every state that a node has, as far as they are asked about.
+pub(super) fn push_clauses(query: &mut QueryBuilder<Postgres>, only: Option<&OnlyClauses>) {
+    query.push(
+        ", state_clause as materialized (
         select s.id as state, c.id, c.desired, c.severity, c.satisfies, c.baselines, c.releases, a.id as address_no, a.address
         from (select distinct state from totals where state is not null) t join effective_state s on s.id = t.state cross join unnest(s.clauses) as listed (id)
-            join clause c on c.id = listed.id and c.is_counted join desired_clause u on u.id = c.desired join clause_address a on a.id = u.address
-    )";
+            join clause c on c.id = listed.id and c.is_counted join desired_clause u on u.id = c.desired join clause_address a on a.id = u.address",
+    );
+    if let Some(only) = only {
+        only.push(query.push(" where "));
+    }
+    query.push(")");
+}
 
 /// What is not plainly compliant: `result (moment, no, state, placement, node_key, severity, address, satisfies, baselines, releases, is_in_doubt, status)`.
 ///
@@ -254,23 +275,27 @@ const COUNTS: [&str; 11] = [
 /// Returns what counts by the keys of a dimension, as `counted_NAME (moment, key, …)`: all clauses of all nodes as compliant, then what silent nodes
 /// and results take from that.
 pub(super) fn counted(name: &str, by: Option<&Dimension>) -> String {
-    let Keys { joined, key, is_of_node } = Keys::of(by);
+    let Keys { joined, key, has_it } = Keys::of(by);
     // How many clauses of a state have a key: a node's, or each their own.
-    let size = if is_of_node {
-        "select state, null::text as key, count(*) as clauses from state_clause t group by 1".to_owned()
-    } else {
-        format!("select t.state, {key} as key, count(*) as clauses from state_clause t{joined} group by 1, 2")
+    let size = match has_it {
+        HasKey::Node => "select state, null::text as key, count(*) as clauses from state_clause t group by 1".to_owned(),
+        HasKey::Clause => {
+            format!("select t.state, {key} as key, count(*) as clauses from state_clause t{joined} group by 1, 2")
+        }
+        HasKey::Both => format!(
+            "select t.state, t.placement, {key} as key, count(*) as clauses
+                from (select p.placement, c.* from (select distinct state, placement from totals) p join state_clause c on c.state = p.state) t{joined} group by 1, 2, 3"
+        ),
     };
     let of_nodes = |nodes: &str| {
-        if is_of_node {
-            format!(
-                "select t.moment, {key} as key, t.nodes, z.clauses from {nodes} t join size_{name} z on z.state = t.state{joined}"
-            )
-        } else {
-            format!(
-                "select t.moment, z.key, t.nodes, z.clauses from {nodes} t join size_{name} z on z.state = t.state"
-            )
-        }
+        let (key, joined) = match has_it {
+            HasKey::Node => (key, joined),
+            HasKey::Clause => ("z.key", ""),
+            HasKey::Both => ("z.key", " and z.placement is not distinct from t.placement"),
+        };
+        format!(
+            "select t.moment, {key} as key, t.nodes, z.clauses from {nodes} t join size_{name} z on z.state = t.state{joined}"
+        )
     };
     let (of_all, of_silent) = (of_nodes("totals"), of_nodes("silent"));
     let by_cause = by == Some(&Dimension::Cause);
@@ -305,14 +330,16 @@ pub(super) fn counted(name: &str, by: Option<&Dimension>) -> String {
     )
 }
 
-/// Counts the clauses and nodes of a list at each moment, all together and by the keys of a dimension.
+/// Counts the clauses and nodes of a list at each moment, all together and by the keys of a dimension; only some clauses, if that is
+/// asked.
 pub async fn count(
     db: impl Acquire<'_, Database = Postgres>,
     narrowing: &Narrowing,
     moments: &[Moment],
     by: Option<&Dimension>,
+    only: Option<&OnlyClauses>,
 ) -> sqlx::Result<Counted> {
-    let mut query = statement(narrowing, moments, by);
+    let mut query = statement(narrowing, moments, by, only);
     let mut reading = db.begin().await?;
     if !is_now(moments) {
         expect_many_rows(&mut reading).await?;
@@ -342,19 +369,20 @@ fn sums() -> String {
     COUNTS.map(|count| format!("coalesce(sum({count}), 0)::bigint as {count}")).join(", ")
 }
 
-fn statement(narrowing: &Narrowing, moments: &[Moment], by: Option<&Dimension>) -> QueryBuilder<Postgres> {
+fn statement(
+    narrowing: &Narrowing,
+    moments: &[Moment],
+    by: Option<&Dimension>,
+    only: Option<&OnlyClauses>,
+) -> QueryBuilder<Postgres> {
     let mut query = QueryBuilder::new("");
     push_moments(&mut query, moments);
     match moments {
         [now] if now.is_now => push_nodes_now(&mut query, narrowing, *now, by),
         _ => push_nodes_then(&mut query, narrowing, by),
     }
-    query
-        .push(CLAUSES)
-        .push(DUE)
-        .push(covered("select * from special"))
-        .push(results())
-        .push(counted("all", None));
+    push_clauses(&mut query, only);
+    query.push(DUE).push(covered("select * from special")).push(results()).push(counted("all", None));
     let (of_all, sums) = (count_all(), sums());
     match by {
         None => drop(query.push(" ").push(of_all)),

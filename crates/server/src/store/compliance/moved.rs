@@ -1,7 +1,7 @@
 //! How clauses count at a second moment that count otherwise than at a first one.
 
-use super::count::{CLAUSES, count_all, counted, expect_many_rows, push_nodes_then, results};
-use super::{CountedRow, DUE, Moment, covered, push_moments};
+use super::count::{count_all, counted, expect_many_rows, push_clauses, push_nodes_then, results};
+use super::{CountedRow, DUE, Moment, OnlyClauses, covered, push_moments};
 use crate::store::narrowing::Narrowing;
 use constans_core::compliance::{ClauseStatus, Moved};
 use serde::Deserialize;
@@ -25,7 +25,9 @@ pub struct MovedRow {
     pub is_conceded_after: bool,
     /// Whether something else was desired.
     pub is_desired_otherwise: bool,
-    /// The last change that altered what is desired.
+    /// Whether it is desired at both moments, and only at one of them is one of the clauses that are asked about.
+    pub is_other_clause: bool,
+    /// The last change that altered what is desired, or which clauses it is one of.
     pub change: Option<i64>,
     /// Number of clauses on nodes.
     pub count: i64,
@@ -46,6 +48,7 @@ impl MovedRow {
             status: [status(&self.status_before)?, status(&self.status_after)?],
             is_conceded: [self.is_conceded_before, self.is_conceded_after],
             is_desired_otherwise: self.is_desired_otherwise,
+            is_other_clause: self.is_other_clause,
             change: self.change,
         })
     }
@@ -55,8 +58,8 @@ impl MovedRow {
 const ALTERED_BY: &str = "case when g.had_node and g.has_node and o.desired_before is distinct from o.desired_after then (
                 select t.change from (select u.change, u.state, h.ended_at, h.no, lag(u.state, 1, g.state_before) over (order by h.ended_at, h.no) as state_before
                         from unnest(g.changes, g.states) as u (change, state) join change h on h.no = u.change) t
-                    where (select desired from step_clause c where c.state = t.state and c.address_no = o.address_no)
-                        is distinct from (select desired from step_clause c where c.state = t.state_before and c.address_no = o.address_no)
+                    where (select case when o.is_other_clause then c.is_chosen::integer else c.desired end from step_clause c where c.state = t.state and c.address_no = o.address_no)
+                        is distinct from (select case when o.is_other_clause then c.is_chosen::integer else c.desired end from step_clause c where c.state = t.state_before and c.address_no = o.address_no)
                     order by t.ended_at desc, t.no desc limit 1) end";
 
 /// What nodes are compared by: all that are alike in it moved alike, apart from single results. None is written as -1, to be compared.
@@ -77,14 +80,14 @@ const PAIRS: &str = ", pair as materialized (
         select row_number() over () as id, g.* from (
             select had_node, has_node, state_before, state_after, silent_before, silent_after, changes, states, count(*) as nodes from alike group by 1, 2, 3, 4, 5, 6, 7, 8) g
     ), step_clause as materialized (
-        select s.id as state, u.address as address_no, c.desired from (select distinct unnest(states || state_before) as state from node_group) t
-            join effective_state s on s.id = t.state cross join unnest(s.clauses) as listed (id) join clause c on c.id = listed.id and c.is_counted join desired_clause u on u.id = c.desired
+        select s.id as state, a.id as address_no, c.desired, IS_CHOSEN as is_chosen from (select distinct unnest(states || state_before || state_after) as state from node_group) t
+            join effective_state s on s.id = t.state cross join unnest(s.clauses) as listed (id) join clause c on c.id = listed.id and c.is_counted join desired_clause u on u.id = c.desired join clause_address a on a.id = u.address
     ), of_group as materialized (
-        select coalesce(b.id, a.id) as id, coalesce(b.address_no, a.address_no) as address_no, b.desired as desired_before, a.desired as desired_after
-            from (select g.id, c.address_no, c.desired from node_group g join state_clause c on c.state = g.state_before) b
-                full join (select g.id, c.address_no, c.desired from node_group g join state_clause c on c.state = g.state_after) a on a.id = b.id and a.address_no = b.address_no
+        select coalesce(b.id, a.id) as id, coalesce(b.address_no, a.address_no) as address_no, b.desired as desired_before, a.desired as desired_after, IS_OTHER as is_other_clause
+            from (select g.id, g.state_after as other_state, c.address_no, c.desired from node_group g join state_clause c on c.state = g.state_before) b
+                full join (select g.id, g.state_before as other_state, c.address_no, c.desired from node_group g join state_clause c on c.state = g.state_after) a on a.id = b.id and a.address_no = b.address_no
     ), of_all as materialized (
-        select g.id, g.nodes, g.had_node, g.has_node, o.address_no, o.desired_before, o.desired_after, ALTERED_BY as change,
+        select g.id, g.nodes, g.had_node, g.has_node, o.address_no, o.desired_before, o.desired_after, o.is_other_clause, ALTERED_BY as change,
                 case when o.desired_before is null then null when g.silent_before then 'unknown' else 'compliant' end as status_before,
                 case when o.desired_after is null then null when g.silent_after then 'unknown' else 'compliant' end as status_after
             from of_group o join node_group g on g.id = o.id
@@ -95,7 +98,11 @@ const PAIRS: &str = ", pair as materialized (
 
 /// How the clauses `o` of nodes that moved alike count.
 const ALIKE: &str = "o.had_node, o.has_node, o.status_before, o.status_after, false as is_conceded_before, false as is_conceded_after,
-            coalesce(o.desired_before <> o.desired_after, false) as is_desired_otherwise, o.change";
+            coalesce(o.desired_before <> o.desired_after, false) as is_desired_otherwise, o.is_other_clause, o.change";
+
+/// Whether a clause that is asked about at one moment only, `b` or `a`, is desired at the other one too.
+const IS_OTHER: &str = "case when b.desired is null then exists (select from step_clause c where c.state = a.other_state and c.address_no = a.address_no)
+            when a.desired is null then exists (select from step_clause c where c.state = b.other_state and c.address_no = b.address_no) else false end";
 
 /// A list at two moments.
 #[derive(Debug, Default)]
@@ -113,8 +120,9 @@ pub async fn compare(
     db: impl Acquire<'_, Database = Postgres>,
     narrowing: &Narrowing,
     moments: [Moment; 2],
+    only: Option<&OnlyClauses>,
 ) -> sqlx::Result<Compared> {
-    let mut query = statement(narrowing, moments);
+    let mut query = statement(narrowing, moments, only);
     let mut reading = db.begin().await?;
     expect_many_rows(&mut reading).await?;
     let (Json(counted), Json(moved)) =
@@ -123,12 +131,26 @@ pub async fn compare(
     Ok(Compared { counted, moved })
 }
 
-fn statement(narrowing: &Narrowing, moments: [Moment; 2]) -> QueryBuilder<Postgres> {
+fn statement(
+    narrowing: &Narrowing,
+    moments: [Moment; 2],
+    only: Option<&OnlyClauses>,
+) -> QueryBuilder<Postgres> {
     let mut query = QueryBuilder::new("");
     push_moments(&mut query, &moments);
     push_nodes_then(&mut query, narrowing, None);
-    query.push(CLAUSES).push(DUE).push(covered("select * from special")).push(results());
-    query.push(PAIRS.replace("ALTERED_BY", ALTERED_BY));
+    push_clauses(&mut query, only);
+    query.push(DUE).push(covered("select * from special")).push(results());
+    // Whatever is asked about whole is so at both moments.
+    let is_other = if only.is_some() { IS_OTHER } else { "false" };
+    let pairs = PAIRS.replace("ALTERED_BY", ALTERED_BY).replace("IS_OTHER", is_other);
+    let (before, after) = pairs.split_once("IS_CHOSEN").unwrap_or_default();
+    query.push(before);
+    match only {
+        None => drop(query.push("true")),
+        Some(only) => only.push(&mut query),
+    }
+    query.push(after);
     let status = |when: &str| {
         format!(
             "case when r_{when}.found_status is null then o.status_{when}
@@ -137,15 +159,15 @@ fn statement(narrowing: &Narrowing, moments: [Moment; 2]) -> QueryBuilder<Postgr
     };
     query.push(counted("all", None)).push(format!(
         " select (select jsonb_agg(c) from ({}) c) as counted, (select coalesce(jsonb_agg(m), '[]') from (
-            select had_node, has_node, status_before, status_after, is_conceded_before, is_conceded_after, is_desired_otherwise, change, sum(nodes)::bigint as count from (
+            select had_node, has_node, status_before, status_after, is_conceded_before, is_conceded_after, is_desired_otherwise, is_other_clause, change, sum(nodes)::bigint as count from (
             select {ALIKE}, o.nodes from of_all o
             union all select {ALIKE}, -1 from single s join of_all o on o.id = s.id and o.address_no = s.address_no
             union all select o.had_node, o.has_node, {}, {}, coalesce(r_before.is_conceded, false), coalesce(r_after.is_conceded, false),
-                    coalesce(o.desired_before <> o.desired_after, false), o.change, 1
+                    coalesce(o.desired_before <> o.desired_after, false), o.is_other_clause, o.change, 1
                 from single s join of_all o on o.id = s.id and o.address_no = s.address_no
                     left join result r_before on r_before.moment = 0 and r_before.no = s.no and r_before.address_no = s.address_no
                     left join result r_after on r_after.moment = 1 and r_after.no = s.no and r_after.address_no = s.address_no
-        ) each where status_before is distinct from status_after or is_conceded_before <> is_conceded_after group by 1, 2, 3, 4, 5, 6, 7, 8 having sum(nodes) <> 0) m) as moved",
+        ) each where status_before is distinct from status_after or is_conceded_before <> is_conceded_after group by 1, 2, 3, 4, 5, 6, 7, 8, 9 having sum(nodes) <> 0) m) as moved",
         count_all(),
         status("before"),
         status("after"),

@@ -1,0 +1,129 @@
+import Alert from '@mui/material/Alert';
+import Button from '@mui/material/Button';
+import Dialog from '@mui/material/Dialog';
+import DialogActions from '@mui/material/DialogActions';
+import DialogContent from '@mui/material/DialogContent';
+import DialogTitle from '@mui/material/DialogTitle';
+import FormControl from '@mui/material/FormControl';
+import FormControlLabel from '@mui/material/FormControlLabel';
+import FormLabel from '@mui/material/FormLabel';
+import Radio from '@mui/material/Radio';
+import RadioGroup from '@mui/material/RadioGroup';
+import TextField from '@mui/material/TextField';
+import Typography from '@mui/material/Typography';
+import { useMutation, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link as RouterLink } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { ConfirmDialog, problemWords } from '../changes/ConfirmDialog';
+import { askAddress } from '../concessions/concessionWords';
+import { Address } from '../looks/Address';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { Differences } from '../run/Differences';
+import { TextDiff } from '../run/TextDiff';
+import { QueryView } from '../shell/QueryView';
+import { count, layerWords } from '../words/words';
+
+interface Which {
+  node: string;
+  clause: string;
+  onClose: () => void;
+}
+
+/** Accepts what was found of a clause on a node: which group gives the values first, then what that would alter. */
+export function AcceptDialog({ node, clause, onClose }: Which) {
+  const [group, setGroup] = useState('');
+  const [because, setBecause] = useState('');
+  const query = { node, clause };
+  const acceptable = useQuery({ queryKey: ['acceptable', query], queryFn: ({ signal }) => api.acceptable(query, signal) });
+  const able = acceptable.data?.groups.filter((one) => !one.why_not) ?? [];
+  const chosen = group || (able[0]?.name ?? '');
+  const preview = useMutation({
+    mutationFn: async () => {
+      const run = acceptable.data?.run ?? '';
+      const changed = await api.accept({ node, clause, run, group: chosen }, { because: because.trim() || undefined, preview: true });
+      return api.change(changed.change ?? 0);
+    },
+  });
+  if (preview.data?.impact) {
+    const { change, impact, typed_from } = preview.data;
+    return <ConfirmDialog no={change.no} what={change.what} impact={impact} typedFrom={typed_from} onClose={onClose} />;
+  }
+  return (
+    <Dialog open onClose={onClose} maxWidth="md" fullWidth aria-labelledby="accept-title">
+      <DialogTitle id="accept-title">Accept what was found on {node}?</DialogTitle>
+      <DialogContent sx={{ display: 'grid', gap: 2 }}>
+        <Address>{clause}</Address>
+        <QueryView query={acceptable}>{(found) => <Found found={found} chosen={chosen} choose={setGroup} />}</QueryView>
+        {able.length > 0 && (
+          <TextField
+            label="Reason"
+            value={because}
+            onChange={(event) => setBecause(event.target.value)}
+            margin="dense"
+            slotProps={{ htmlInput: { maxLength: 500 } }}
+          />
+        )}
+        {preview.error && <Alert severity="error">{problemWords(preview.error)}</Alert>}
+        <Typography component="div">
+          <CopiedCommand command={`constans drift accept ${node} '${clause}'${chosen && ` --group ${chosen}`}`} />
+        </Typography>
+      </DialogContent>
+      <DialogActions>
+        <Button variant="text" onClick={onClose}>
+          Cancel
+        </Button>
+        <Button variant="outlined" component={RouterLink} to={askAddress(node, clause)}>
+          Ask for a concession instead
+        </Button>
+        {able.length > 0 && (
+          <Button variant="contained" disabled={preview.isPending} onClick={() => preview.mutate()}>
+            {preview.isPending ? 'Computing the impact…' : 'Show the impact'}
+          </Button>
+        )}
+      </DialogActions>
+    </Dialog>
+  );
+}
+
+interface Choice {
+  found: Schemas['Acceptable'];
+  chosen: string;
+  choose: (group: string) => void;
+}
+
+function Found({ found, chosen, choose }: Choice) {
+  return (
+    <>
+      <Differences differences={found.differences} />
+      <TextDiff diff={found.text_diff} />
+      {found.why_not && <Alert severity="info">No parameter makes it desired: {found.why_not}.</Alert>}
+      {found.values.map(({ parameter, value, now }) => (
+        <Typography key={parameter}>
+          <Address>{`${parameter} = ${JSON.stringify(value)}`}</Address> would make it desired; now {JSON.stringify(now.value)}, from {layerWords(now)}.
+        </Typography>
+      ))}
+      {found.groups.length > 0 && (
+        <FormControl>
+          <FormLabel id="accepting-group">Which group gives it</FormLabel>
+          <RadioGroup aria-labelledby="accepting-group" value={chosen} onChange={(_, name) => choose(name)}>
+            {found.groups.map((group) => (
+              <FormControlLabel
+                key={group.name}
+                value={group.name}
+                disabled={Boolean(group.why_not)}
+                control={<Radio size="small" />}
+                label={`${group.name}: ${group.why_not ? `cannot, ${group.why_not}` : forGroup(group)}`}
+              />
+            ))}
+          </RadioGroup>
+        </FormControl>
+      )}
+    </>
+  );
+}
+
+function forGroup({ nodes, also }: Schemas['AcceptingGroup']): string {
+  const more = also.length > 0 ? `; alters also ${also.length > 5 ? `${also.length} other clauses of this node` : also.join(', ')}` : '';
+  return `${count(nodes, 'node')}${more}`;
+}
