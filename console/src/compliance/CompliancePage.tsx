@@ -84,7 +84,7 @@ export function CompliancePage() {
                 {only && (
                   <Chip label={`Only clauses of ${onlyWords(only)}`} onDelete={() => set({ only: null })} size="small" variant="outlined" sx={{ mb: 1 }} />
                 )}
-                <LeadingFigures compliance={compliance} examinations={examinations.data} />
+                <LeadingFigures compliance={compliance} examinations={examinations.data} isOfSome={only !== ''} />
                 <Box sx={{ mt: 1 }}>
                   <QueryView query={days}>
                     {(days) => <RateChart days={days} chosen={days.days.find(({ day }) => since.startsWith(day))?.day} onDay={chooseDay} />}

@@ -7,8 +7,15 @@ import { exact } from '../words/time';
 import { count } from '../words/words';
 import { rateWords } from './rate';
 
+interface Figures {
+  compliance: Schemas['Compliance'];
+  examinations?: Schemas['Examinations'];
+  /** Whether only some clauses are asked about. */
+  isOfSome?: boolean;
+}
+
 /** Nodes without any deviation and with a critical one first; then the rates, with what is not known. */
-export function LeadingFigures({ compliance, examinations }: { compliance: Schemas['Compliance']; examinations?: Schemas['Examinations'] }) {
+export function LeadingFigures({ compliance, examinations, isOfSome }: Figures) {
   const { nodes, clauses } = compliance;
   const counted = nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded;
   const all = clauses.compliant + clauses.noncompliant + clauses.conceded + clauses.unexamined + clauses.unknown;
@@ -58,10 +65,17 @@ export function LeadingFigures({ compliance, examinations }: { compliance: Schem
             </Link>
           </Typography>
         )}
+        {examinations && examinations.nodes_with_missing_runs > 0 && (
+          <Typography sx={{ fontSize: 14 }}>
+            {count(examinations.nodes_with_missing_runs, 'node')} ran again before that, and no report of that run ever came: the run before it counts
+          </Typography>
+        )}
         {nodes.conceded > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.conceded, 'node')} with only conceded deviations</Typography>}
         {nodes.not_known > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.not_known, 'node')} not wholly known</Typography>}
         {withoutClauses > 0 && (
-          <Typography sx={{ fontSize: 14 }}>{count(withoutClauses, 'node')} without clauses: nothing is assigned, or it cannot be resolved</Typography>
+          <Typography sx={{ fontSize: 14 }}>
+            {count(withoutClauses, 'node')} {isOfSome ? 'without such clauses' : 'without clauses: nothing is assigned, or it cannot be resolved'}
+          </Typography>
         )}
         {compliance.undecidable > 0 && (
           <Typography sx={{ fontSize: 14 }}>{count(compliance.undecidable, 'node')} did not report a field that the filter reads</Typography>

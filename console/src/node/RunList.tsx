@@ -32,6 +32,7 @@ export function RunList({ node, runs, onOlder }: { node: string; runs: Schemas['
             <Box sx={{ flex: 1, minWidth: 0 }}>
               <RunWords node={node} run={run} />
               {run.run && run.count > 1 && <Box component="span" sx={{ color: 'text.secondary' }}>{`, ${run.count} runs since ${clock(run.began)}`}</Box>}
+              {run.missing > 0 && <Box component="span" sx={{ color: 'text.secondary' }}>{`, ${count(run.missing, 'run')} before it never reported`}</Box>}
             </Box>
             <Box component="time" dateTime={run.last} title={exact(run.last)} sx={{ color: 'text.secondary', whiteSpace: 'nowrap' }}>
               {clock(run.last)}

@@ -51,6 +51,7 @@ impl KeptRuns {
             learned: self.state_dir.now(),
             partial: report.partial,
             did_not_end: report.did_not_end.clone(),
+            missing: 0,
         };
         let open = self.open_row()?;
         if let Some(row) = open.as_ref().filter(|row| {

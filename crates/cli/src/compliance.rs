@@ -188,12 +188,20 @@ fn points(basis_points: i64) -> String {
 
 /// How old what the figures rely on is.
 fn relied_on(examinations: &Examinations) -> String {
-    match (&examinations.oldest_node, examinations.oldest_at) {
+    let missing = match examinations.nodes_with_missing_runs {
+        0 => String::new(),
+        number => format!(
+            "{} ran again before that, and no report of that run ever came: the run before it counts\n",
+            nodes(number)
+        ),
+    };
+    let oldest = match (&examinations.oldest_node, examinations.oldest_at) {
         (Some(node), Some(at)) => {
             format!("oldest examination that counts: {}, of {}\n", time(at), harmless(node))
         }
         _ => "no examination counts\n".to_owned(),
-    }
+    };
+    oldest + &missing
 }
 
 fn shown(compliance: &Compliance, by: Option<&str>, only: Option<&str>) -> String {

@@ -344,6 +344,40 @@ fn a_report_that_is_sent_twice_is_stored_once_and_an_older_state_is_refused() {
 }
 
 #[test]
+fn runs_whose_reports_were_lost_on_the_node_are_named_wherever_the_server_relies_on_the_run_before() {
+    let mut fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    well(&kiosk.run(&["daemon", "--once"]));
+    assert_eq!(fleet.query("select count(*) from missing_runs"), "0");
+    fleet.kill_server();
+    for _ in 0..2 {
+        kiosk.run(&["observe"]);
+    }
+    let lost = jiff::Timestamp::now().to_string();
+    kiosk.run(&["observe"]);
+    let spool = kiosk.root.at("/var/lib/constans/spool");
+    let mut waiting: Vec<_> = std::fs::read_dir(&spool).unwrap().map(|entry| entry.unwrap().path()).collect();
+    waiting.sort();
+    assert_eq!(waiting.len(), 3, "{waiting:?}");
+    waiting[..2].iter().for_each(|report| std::fs::remove_file(report).unwrap());
+    fleet.start_server();
+    well(&kiosk.run(&["check-in"]));
+    assert_eq!(fleet.query("select runs from missing_runs"), "2");
+    let listed = fleet.client(&["run", "list", "kiosk-auken-1"]);
+    assert!(well(&listed).contains("2 runs before it never reported"), "{}", listed.stdout);
+    let then = fleet.client(&["compliance", "--as-of", &lost]);
+    assert!(
+        well(&then).contains("1 node ran again before that, and no report of that run ever came"),
+        "{}",
+        then.stdout
+    );
+    let now = fleet.client(&["compliance"]);
+    assert!(!well(&now).contains("no report of that run"), "{}", now.stdout);
+}
+
+#[test]
 fn two_machines_with_one_identity_are_told_and_secrets_withheld_until_a_person_decides() {
     let fleet = Fleet::start();
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);

@@ -37,6 +37,8 @@ pub struct NodeFact {
     pub change: Option<i64>,
     /// Until when it was last examined, as far as was known.
     pub examined: Option<Timestamp>,
+    /// Whether it ran again before the moment, and no report of that run ever came.
+    pub has_missing_run: bool,
     /// Why it is not counted; none if it is.
     pub left_out: Option<String>,
 }

@@ -151,6 +151,7 @@ impl TableRow for NodeFact {
         "state_since",
         "state_by_change",
         "examined_not_after",
+        "later_run_not_reported",
     ];
 
     fn cells(&self) -> Vec<String> {
@@ -165,6 +166,7 @@ impl TableRow for NodeFact {
             moment(self.since),
             number('C', self.change),
             moment(self.examined),
+            if self.has_missing_run { "yes" } else { "no" }.to_owned(),
         ]
     }
 }

@@ -142,6 +142,7 @@ impl Made {
                     since: None,
                     change: Some(118),
                     examined: Some(at(LEARNED)),
+                    has_missing_run: false,
                     left_out: (node == "pier-1").then(|| "nothing is desired of it".into()),
                 })
                 .expect("a node");

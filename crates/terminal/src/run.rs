@@ -77,7 +77,14 @@ pub fn run_line(run: &RunSummary) -> String {
             time(run.began)
         ),
     };
-    format!("{}  {:<18}  {mode}  {which}", time(run.last), run.status.words())
+    let missing = match run.missing {
+        0 => String::new(),
+        missing => format!(
+            "  {} before it never reported",
+            count(usize::try_from(missing).unwrap_or(usize::MAX), "run", "runs")
+        ),
+    };
+    format!("{}  {:<18}  {mode}  {which}{missing}", time(run.last), run.status.words())
 }
 
 /// Returns how many clauses came out how, the most severe first.

@@ -45,6 +45,8 @@ pub struct Examinations {
     pub oldest_node: Option<String>,
     /// When that was, at the earliest.
     pub oldest_at: Option<Timestamp>,
+    /// Number of nodes that ran again before the moment, and no report came of that run: the figures rely on the run before it.
+    pub nodes_with_missing_runs: u64,
 }
 
 /// The compliance of one key of a dimension.

@@ -40,6 +40,9 @@ pub struct RunSummary {
     /// The progress of an interrupted run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub did_not_end: Option<DidNotEnd>,
+    /// How many runs right before it, or between those of the span, no report came of: the agent dropped it, or the server refused it.
+    #[serde(default)]
+    pub missing: u64,
 }
 
 /// An episode of drift of a clause on a node, from when it was last known to be in line to when it was in line again.

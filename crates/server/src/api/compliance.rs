@@ -115,6 +115,7 @@ pub async fn examinations(
         nodes: row.nodes.unsigned_abs(),
         oldest_node: row.oldest_node,
         oldest_at: row.oldest_at.map(|at| at.to_jiff()),
+        nodes_with_missing_runs: row.nodes_with_missing_runs.unsigned_abs(),
     }))
 }
 

@@ -148,6 +148,7 @@ fn shown(row: run::ListedRow) -> Result<RunSummary, ApiError> {
         learned: row.learned.to_jiff(),
         partial: row.partial,
         did_not_end: row.did_not_end.map(read).transpose()?,
+        missing: row.missing.unsigned_abs(),
     })
 }
 

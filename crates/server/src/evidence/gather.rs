@@ -265,6 +265,7 @@ fn node_fact(node: &PlacedRow, desired: &Desired, question: &Question) -> NodeFa
         since: change.and_then(|change| desired.changes.get(&change)).map(|change| change.ended_at.to_jiff()),
         change,
         examined: node.examined_until.map(|at| at.to_jiff()),
+        has_missing_run: node.has_missing_run,
         left_out: left_out.map(str::to_owned),
     }
 }

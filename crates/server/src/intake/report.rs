@@ -7,6 +7,7 @@ use super::texts::take_out;
 use crate::clock;
 use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};
+use crate::store::history::TwoTimes;
 use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
 use crate::store::{episode, event, history as stored_history, related, report_text};
 use crate::thread::on_thread;
@@ -129,6 +130,17 @@ pub async fn take_in(
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
     let episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
     let (ran_at, is_full) = history::take_in(&mut *db, &known, &report, order.as_ref(), now).await?;
+    if let Some(order) = &order
+        && let Some(before) = order.ran_at
+    {
+        // Under a new memory the first run is 1; how many runs of the old one are missing is not known.
+        let missing = sequence - if memory_lost { 1 } else { order.sequence + 1 };
+        if missing > 0 {
+            let ran = TwoTimes { at: ran_at, learned_at: now };
+            stored_history::missing_runs(&mut *db, known.no, missing, before.to_jiff().min(ran_at), ran)
+                .await?;
+        }
+    }
     keep_related(&mut *db, node, &mut report).await?;
     let (mode, status) = (json!(report.mode), json!(report.status));
     let found = found_by(&report);

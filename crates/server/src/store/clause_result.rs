@@ -35,6 +35,8 @@ pub struct PlacedRow {
     pub mode: Option<String>,
     /// When the server learned of it.
     pub examined_learned: Option<SqlTimestamp>,
+    /// Whether it ran again before the moment, and no report came of that run.
+    pub has_missing_run: bool,
 }
 
 /// Returns the nodes of a list at a moment by name, each with its last full run before it, as far as was known.
@@ -49,7 +51,8 @@ pub async fn nodes(
     let mut query = QueryBuilder::new("");
     push_placed(&mut query, narrowing, &[moment]);
     query.push(format!(
-        " select p.no, p.id, p.name, p.state, s.digest, pl.stage, pl.groups, e.examined_from, e.examined_until, e.run, e.mode, e.examined_learned
+        " select p.no, p.id, p.name, p.state, s.digest, pl.stage, pl.groups, e.examined_from, e.examined_until, e.run, e.mode, e.examined_learned,
+                {HAS_MISSING_RUN} as has_missing_run
             from placed p cross join moment m left join effective_state s on s.id = p.state left join placement pl on pl.id = p.placement
                 left join {LAST_RUN} on true order by p.name, p.no"
     ));
@@ -68,6 +71,9 @@ const LAST_RUN: &str = "lateral (
                 where r.node = p.id and r.began <= m.at and r.learned_at <= m.known_at and not r.partial order by r.began desc limit 1)
         ) either order by examined_until desc, run nulls last limit 1) e";
 
+/// Whether a node `p` ran again before its moment, and no report came of that run.
+const HAS_MISSING_RUN: &str = "exists (select from missing_runs r where r.node = p.no and r.after_at < p.at and p.at < r.before_at and r.learned_at <= p.known_at)";
+
 /// The examinations that figures rely on.
 #[derive(Debug, Default, sqlx::FromRow)]
 pub struct ReliedOnRow {
@@ -77,6 +83,8 @@ pub struct ReliedOnRow {
     pub oldest_node: Option<String>,
     /// When that was, at the earliest.
     pub oldest_at: Option<SqlTimestamp>,
+    /// Number of nodes of whose last run no report came.
+    pub nodes_with_missing_runs: i64,
 }
 
 /// Returns which examinations the figures of a list rely on at a moment: the last full runs of nodes of which something is known.
@@ -88,9 +96,10 @@ pub async fn relied_on(
     let mut query = QueryBuilder::new("");
     push_placed(&mut query, narrowing, &[moment]);
     query.push(format!(
-        ", relied_on as materialized (select p.name, e.examined_from from placed p cross join moment m join placement pl on pl.id = p.placement cross join {LAST_RUN}
+        ", relied_on as materialized (select p.name, e.examined_from, {HAS_MISSING_RUN} as has_missing_run from placed p cross join moment m join placement pl on pl.id = p.placement cross join {LAST_RUN}
                 where p.state is not null and e.examined_until + make_interval(secs => pl.overdue_secs) > m.at)
-            select count(*) as nodes, (array_agg(name order by examined_from, name))[1] as oldest_node, min(examined_from) as oldest_at from relied_on"
+            select count(*) as nodes, (array_agg(name order by examined_from, name))[1] as oldest_node, min(examined_from) as oldest_at,
+                count(*) filter (where has_missing_run) as nodes_with_missing_runs from relied_on"
     ));
     query.build_query_as().persistent(false).fetch_one(db).await
 }

@@ -35,6 +35,25 @@ pub async fn node(db: impl PgExecutor<'_>, node: Uuid, state: &str) -> sqlx::Res
     sqlx::query_as(include_str!("sql/history/node.sql")).bind(node).bind(state).fetch_one(db).await
 }
 
+/// Notes runs of a node of which no report came: how many, and when the run before them was and the one after them.
+pub async fn missing_runs(
+    db: impl PgExecutor<'_>,
+    node: i32,
+    runs: i64,
+    after: Timestamp,
+    before: TwoTimes,
+) -> sqlx::Result<()> {
+    sqlx::query(include_str!("sql/history/missing_runs.sql"))
+        .bind(node)
+        .bind(runs)
+        .bind(after.to_sqlx())
+        .bind(before.at.to_sqlx())
+        .bind(before.learned_at.to_sqlx())
+        .execute(db)
+        .await
+        .map(|_| ())
+}
+
 /// Returns the desired clauses with these digests.
 pub async fn desired(db: impl PgExecutor<'_>, wanted: &[&str]) -> sqlx::Result<Vec<(String, i32)>> {
     sqlx::query_as(include_str!("sql/history/desired.sql")).bind(wanted).fetch_all(db).await

@@ -17,6 +17,8 @@ pub enum Old {
     Gaps,
     /// Windows of drifts.
     Doubts,
+    /// Runs of which no report came.
+    MissingRuns,
     /// Spans of runs that found the same.
     RunSpans,
     /// Spans of check-ins.
@@ -35,10 +37,11 @@ pub enum Old {
 
 impl Old {
     /// All of them.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Deviations,
         Self::Gaps,
         Self::Doubts,
+        Self::MissingRuns,
         Self::RunSpans,
         Self::Contacts,
         Self::Episodes,
@@ -53,6 +56,7 @@ impl Old {
             Self::Deviations => include_str!("sql/retention/deviations.sql"),
             Self::Gaps => include_str!("sql/retention/gaps.sql"),
             Self::Doubts => include_str!("sql/retention/doubts.sql"),
+            Self::MissingRuns => include_str!("sql/retention/missing_runs.sql"),
             Self::RunSpans => include_str!("sql/retention/run_spans.sql"),
             Self::Contacts => include_str!("sql/retention/contacts.sql"),
             Self::Episodes => include_str!("sql/retention/episodes.sql"),

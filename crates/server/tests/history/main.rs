@@ -45,7 +45,7 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
     let clock = MovedClock::create(&folder.path().join("clock"), tale::BEGIN).unwrap();
     constans_server::clock::go_by(clock.clock().unwrap());
     let database = Database::fresh().await;
-    let (mut equal_runs, mut conceded, mut deleted, mut mapped) = (0, 0, 0, 0);
+    let (mut equal_runs, mut conceded, mut deleted, mut mapped, mut missing_runs) = (0, 0, 0, 0, 0);
     for seed in 0..histories {
         let mut random = Random::new(seed);
         let tale = Tale::tell(&database, &clock, &mut random).await;
@@ -54,6 +54,9 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
         if seed % 2 == 1 {
             note_all(&database.pool).await.unwrap();
         }
+        let missing: i64 = database.value("select coalesce(sum(runs), 0)::bigint from missing_runs").await;
+        assert_eq!(missing.unsigned_abs(), tale.missing_runs, "history {seed}");
+        missing_runs += missing;
         // Of now something else is read than of the past.
         ask(&database, &tale, &moments[..1], tale.only(&mut random).as_ref(), seed).await;
         ask(&database, &tale, &moments[1..], tale.only(&mut random).as_ref(), seed).await;
@@ -75,6 +78,7 @@ async fn any_moment_as_known_at_any_moment_is_counted_as_it_was() {
     assert!(equal_runs > 0, "deviations were found again");
     assert!(conceded > 0, "some deviations were conceded");
     assert!(deleted > 0, "some deviations were deleted");
+    assert!(missing_runs > 0, "some reports were lost");
     assert!(mapped > 0, "some clauses were mapped otherwise by a change");
 }
 

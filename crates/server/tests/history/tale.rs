@@ -46,6 +46,8 @@ struct Node {
     is_cut: bool,
     last_run: Timestamp,
     spool: Vec<Waiting>,
+    /// The last run that was delivered.
+    delivered: Option<(Uuid, u64)>,
     facts: Vec<Fact>,
     /// What is found of each clause now, and since when it is so.
     found: BTreeMap<Version, Found>,
@@ -54,6 +56,8 @@ struct Node {
 /// A history that was told to the end.
 pub struct Tale {
     pub truth: Truths,
+    /// How many runs the server could notice that no report came of, as their sequences have it.
+    pub missing_runs: u64,
     end: Timestamp,
     moments: Vec<Timestamp>,
 }
@@ -67,6 +71,7 @@ struct Teller<'t> {
     severities: Vec<&'static str>,
     nodes: Vec<Node>,
     concessions: Vec<Conceded>,
+    missing_runs: u64,
 }
 
 impl Tale {
@@ -92,6 +97,7 @@ impl Tale {
             severities,
             nodes: Vec::new(),
             concessions: Vec::new(),
+            missing_runs: 0,
         };
         teller.clock.set(BEGIN).unwrap();
         let month = |month: i8| jiff::civil::date(2026, month, 1);
@@ -117,7 +123,7 @@ impl Tale {
             severities: teller.severities,
             controls,
         };
-        Self { truth, end: teller.now, moments }
+        Self { truth, missing_runs: teller.missing_runs, end: teller.now, moments }
     }
 
     /// Returns two moments to compare, as known at the same one.
@@ -218,6 +224,7 @@ impl Teller<'_> {
             is_cut: false,
             last_run: self.now,
             spool: Vec::new(),
+            delivered: None,
             facts,
             found: BTreeMap::new(),
         });
@@ -451,6 +458,12 @@ impl Teller<'_> {
         }
         for Waiting { report, fact } in std::mem::take(&mut self.nodes[of].spool) {
             self.pass(SignedDuration::from_millis(20));
+            let delivered = (report.memory_epoch, report.sequence);
+            self.missing_runs += match self.nodes[of].delivered.replace(delivered) {
+                None => 0,
+                Some((epoch, sequence)) if epoch == delivered.0 => delivered.1 - sequence - 1,
+                Some(_) => delivered.1 - 1,
+            };
             let bytes = serde_json::to_vec(&report).unwrap();
             let times = if self.random.percent(10) { 2 } else { 1 };
             let id = self.nodes[of].id;
