@@ -2511,6 +2511,10 @@ export interface components {
         Catalogue: {
             /** @description The controls, in their order. */
             controls?: components["schemas"]["Control"][];
+            /** @description The same for what single releases desire, by `KIT@VERSION`: in place of the others, as far as it names a severity. */
+            time_allowed_of_releases_secs?: {
+                [key: string]: components["schemas"]["TimeAllowedOfRelease"];
+            };
             /** @description How long what is newly desired may wait until it is overdue. */
             time_allowed_secs?: components["schemas"]["TimeAllowed"];
             /** @description Its title. */
@@ -3170,6 +3174,10 @@ export interface components {
             controls: components["schemas"]["ControlFigures"][];
             /** @description Number of nodes that were of the fleet at the moment. */
             nodes_in_all: number;
+            /** @description The same for what single releases desire, by `KIT@VERSION`. */
+            time_allowed_of_releases_secs: {
+                [key: string]: components["schemas"]["TimeAllowedOfRelease"];
+            };
             /** @description How long what is newly desired might wait until it was overdue. */
             time_allowed_secs: components["schemas"]["TimeAllowed"];
             version?: components["schemas"]["CatalogueVersion"] | null;
@@ -3587,6 +3595,8 @@ export interface components {
             as_of: string;
             /** @description Number of nodes whose last full run counts. */
             nodes: number;
+            /** @description Number of nodes that ran again before the moment, and no report came of that run: the figures rely on the run before it. */
+            nodes_with_missing_runs: number;
             /**
              * Format: date-time
              * @description When that was, at the earliest.
@@ -5296,6 +5306,8 @@ export interface components {
              * @description When the server learned it.
              */
             learned: string;
+            /** @description How many runs right before it, or between those of the span, no report came of: the agent dropped it, or the server refused it. */
+            missing?: number;
             /** @description Whether anything could change. */
             mode: components["schemas"]["Mode"];
             /** @description Whether it was a partial run. */
@@ -5613,6 +5625,16 @@ export interface components {
              * @default 2592000
              */
             medium: number;
+        };
+        /**
+         * @description How long what a release desires newly may wait until it is overdue, in seconds by the severity of the clause; as for all releases
+         *     where it is left out.
+         */
+        TimeAllowedOfRelease: {
+            critical?: number | null;
+            high?: number | null;
+            low?: number | null;
+            medium?: number | null;
         };
         /** @description A token, without its secret. */
         Token: {

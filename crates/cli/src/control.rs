@@ -222,7 +222,7 @@ fn has_gaps(control: &ControlFigures) -> bool {
 fn read_catalogue(document: &Path) -> Result<(Catalogue, bool, usize), ClientError> {
     let failed =
         |error: String, hint: &str| ClientError::new(format!("{}: {error}", document.display()), hint);
-    let hint = "a catalogue has [[controls]] with id, title, and text, parent, source, scope, is_heading where wanted, and [time_allowed_secs]; or it is an OSCAL catalogue in a .json file";
+    let hint = "a catalogue has [[controls]] with id, title, and text, parent, source, scope, is_heading where wanted, [time_allowed_secs], and [time_allowed_of_releases_secs.\"KIT@VERSION\"]; or it is an OSCAL catalogue in a .json file";
     let text = std::fs::read_to_string(document).map_err(|error| failed(error.to_string(), hint))?;
     let is_oscal = document.extension().is_some_and(|extension| extension == "json");
     let (catalogue, withdrawn) = if is_oscal {
@@ -398,6 +398,15 @@ fn notes(real: &[&ControlFigures], controls: &Controls) -> String {
         format!("{severity} {}", span_words(i64::try_from(secs).unwrap_or(i64::MAX)))
     });
     let _ = writeln!(text, "overdue is what is not applied after: {}", times.join(", "));
+    for (release, times) in &controls.time_allowed_of_releases_secs {
+        let times: Vec<String> = times
+            .by_severity()
+            .map(|(severity, secs)| {
+                format!("{severity} {}", span_words(i64::try_from(secs).unwrap_or(i64::MAX)))
+            })
+            .collect();
+        let _ = writeln!(text, "  of {}: {}", harmless(release), times.join(", "));
+    }
     if let Some(assets) = &controls.assets {
         let _ = writeln!(text, "{}", asset_words(assets));
     }

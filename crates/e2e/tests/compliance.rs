@@ -243,6 +243,29 @@ fn what_waits_longer_than_is_allowed_for_its_severity_is_overdue_from_then_on_an
         "{}",
         text.stdout
     );
+    // Of one release other times are allowed: for it alone, and where it says nothing the others stay.
+    let times = "[time_allowed_secs]\ncritical = 1\n[time_allowed_of_releases_secs.\"quay-base@1.3.0\"]\ncritical = 3600\nhigh = 1\n";
+    std::fs::write(&file, times).expect("it is written");
+    let before_release = now(&fleet);
+    let done = fleet.client(&["control", "set", file.to_str().expect("UTF-8")]);
+    assert!(well(&done).contains("other times are allowed until something is overdue"), "{}", done.stdout);
+    let of_release = |release: &str| {
+        let only = format!("release:{release}");
+        let rows = figures(&fleet, &["--only", &only, "--by", "severity"])["rows"].clone();
+        let count = |severity: &str| {
+            let rows = rows.as_array().expect("as asked").iter();
+            rows.filter(|row| row["key"] == severity)
+                .filter_map(|row| row["clauses"]["noncompliant"].as_u64())
+                .sum::<u64>()
+        };
+        (count("high"), count("critical"))
+    };
+    let (quay, kiosk_floor) = (of_release("quay-base@1.3.0"), of_release("kiosk-floor@1.0.0"));
+    assert!(quay.0 > 0 && quay.1 > 0 && kiosk_floor.0 > 0, "{quay:?} {kiosk_floor:?}");
+    assert_eq!(by_cause(&[])[0], ("overdue".to_owned(), quay.0 + kiosk_floor.1));
+    assert_eq!(by_cause(&["--as-of", &before_release])[0], ("overdue".to_owned(), critical));
+    let listed = fleet.client(&["control", "list"]);
+    assert!(well(&listed).contains("of quay-base@1.3.0: high 1 s, critical 60 min"), "{}", listed.stdout);
     let overdue = now(&fleet);
     std::fs::write(&file, "").expect("it is written");
     well(&fleet.client(&["control", "set", file.to_str().expect("UTF-8")]));

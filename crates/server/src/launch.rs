@@ -109,7 +109,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let certificates = vec![for_agents.clone(), for_people.clone()];
     certificates.iter().for_each(|certificate| drop(tokio::spawn(certificate.clone().keep_fresh())));
     let metrics = Metrics::begin(certificates.clone());
-    tokio::spawn(node_events::keep_noted(db.clone(), waker.clone(), metrics.clone()));
+    tokio::spawn(node_events::keep_noted(db.clone(), settings.keep_events, waker.clone(), metrics.clone()));
     let agent_urls = settings
         .names
         .iter()

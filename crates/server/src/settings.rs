@@ -56,6 +56,9 @@ pub struct Settings {
     /// Number of days for which the related records of drift are kept: who was signed in, what sudo ran, packages that changed
     #[arg(long, value_name = "DAYS", default_value_t = 90, value_parser = clap::value_parser!(u32).range(1..=36_500))]
     pub keep_related_records: u32,
+    /// Number of days for which events of nodes are kept: drift found, silence, failures. What people did is kept for ever
+    #[arg(long, value_name = "DAYS", default_value_t = 400, value_parser = clap::value_parser!(u32).range(1..=36_500))]
+    pub keep_events: u32,
     /// Goes by the clock in this file, which a test or the demo moves, and not by the system's
     #[arg(long, value_name = "FILE", hide = true)]
     pub clock: Option<PathBuf>,

@@ -1,7 +1,7 @@
 //! Controls: the catalogue, how far the fleet meets it, its gaps, and machines that never joined.
 
 use constans_core::compliance::{ClauseCounts, NodeCounts};
-use constans_core::control::{Catalogue, CatalogueDifference, TimeAllowed};
+use constans_core::control::{Catalogue, CatalogueDifference, TimeAllowed, TimeAllowedOfRelease};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -55,6 +55,8 @@ pub struct Controls {
     pub controls: Vec<ControlFigures>,
     /// How long what is newly desired might wait until it was overdue.
     pub time_allowed_secs: TimeAllowed,
+    /// The same for what single releases desire, by `KIT@VERSION`.
+    pub time_allowed_of_releases_secs: BTreeMap<String, TimeAllowedOfRelease>,
     /// How the list of assets compares with the fleet now, if there is one.
     pub assets: Option<AssetSummary>,
 }

@@ -41,7 +41,6 @@ pub struct RunSummary {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub did_not_end: Option<DidNotEnd>,
     /// How many runs right before it, or between those of the span, no report came of: the agent dropped it, or the server refused it.
-    #[serde(default)]
     pub missing: u64,
 }
 

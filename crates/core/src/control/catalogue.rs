@@ -10,6 +10,8 @@ pub const MAX_CONTROLS: usize = 5_000;
 /// This many different scopes it has at most: each is evaluated for all nodes, each minute.
 const MAX_SCOPES: usize = 100;
 const LONGEST_TIME_ALLOWED: u64 = 3_650 * DAY;
+/// For this many releases it sets times at most.
+const MAX_RELEASES: usize = 100;
 const LONGEST_TITLE: usize = 300;
 const LONGEST_TEXT: usize = 20_000;
 
@@ -24,6 +26,9 @@ pub struct Catalogue {
     /// How long what is newly desired may wait until it is overdue.
     #[serde(default, skip_serializing_if = "TimeAllowed::is_default")]
     pub time_allowed_secs: TimeAllowed,
+    /// The same for what single releases desire, by `KIT@VERSION`: in place of the others, as far as it names a severity.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub time_allowed_of_releases_secs: BTreeMap<String, TimeAllowedOfRelease>,
     /// The controls, in their order.
     #[serde(default)]
     pub controls: Vec<Control>,
@@ -42,6 +47,32 @@ pub struct TimeAllowed {
     pub high: u64,
     /// A day if left out.
     pub critical: u64,
+}
+
+/// How long what a release desires newly may wait until it is overdue, in seconds by the severity of the clause; as for all releases
+/// where it is left out.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+#[expect(missing_docs, reason = "the words say it")]
+pub struct TimeAllowedOfRelease {
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub low: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub medium: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub high: Option<u64>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub critical: Option<u64>,
+}
+
+impl TimeAllowedOfRelease {
+    /// Returns those that are set, in seconds, each with its severity.
+    pub fn by_severity(&self) -> impl Iterator<Item = (&'static str, u64)> {
+        let all =
+            [("low", self.low), ("medium", self.medium), ("high", self.high), ("critical", self.critical)];
+        all.into_iter().filter_map(|(severity, secs)| Some((severity, secs?)))
+    }
 }
 
 impl Default for TimeAllowed {
@@ -131,12 +162,7 @@ impl Catalogue {
                 });
             }
         }
-        for (severity, secs) in self.time_allowed_secs.by_severity() {
-            if secs > LONGEST_TIME_ALLOWED {
-                let message = format!("{severity} is at most {LONGEST_TIME_ALLOWED}, ten years");
-                problems.push(CatalogueProblem { place: None, id: "time_allowed_secs".to_owned(), message });
-            }
-        }
+        problems.extend(self.wrong_times());
         let scopes: BTreeSet<&str> = self.controls.iter().filter_map(|one| one.scope.as_deref()).collect();
         if scopes.len() > MAX_SCOPES {
             let message =
@@ -144,6 +170,33 @@ impl Catalogue {
             problems.push(CatalogueProblem { place: None, id: "scopes".to_owned(), message });
         }
         problems.extend(self.circles());
+        problems
+    }
+
+    fn wrong_times(&self) -> Vec<CatalogueProblem> {
+        let problem =
+            |id: &str, message: String| CatalogueProblem { place: None, id: id.to_owned(), message };
+        let too_long = |id: &str, (severity, secs): (&str, u64)| {
+            (secs > LONGEST_TIME_ALLOWED)
+                .then(|| problem(id, format!("{severity} is at most {LONGEST_TIME_ALLOWED}, ten years")))
+        };
+        let usual = self.time_allowed_secs.by_severity().into_iter();
+        let mut problems: Vec<CatalogueProblem> =
+            usual.filter_map(|time| too_long("time_allowed_secs", time)).collect();
+        const OF_RELEASES: &str = "time_allowed_of_releases_secs";
+        if self.time_allowed_of_releases_secs.len() > MAX_RELEASES {
+            problems.push(problem(OF_RELEASES, format!("it names at most {MAX_RELEASES} releases")));
+        }
+        for (release, times) in &self.time_allowed_of_releases_secs {
+            let is_release = release.split_once('@').is_some_and(|(kit, version)| {
+                check_name(kit).is_ok() && semver::Version::parse(version).is_ok()
+            });
+            if !is_release {
+                let message = format!("`{release}` is no release: write \"kiosk-floor@1.1.0\"");
+                problems.push(problem(OF_RELEASES, message));
+            }
+            problems.extend(times.by_severity().filter_map(|time| too_long(release, time)));
+        }
         problems
     }
 
@@ -258,6 +311,17 @@ mod tests {
         assert_eq!(catalogue.time_allowed_secs.critical, 86_400);
         let stricter: Catalogue = toml::from_str("[time_allowed_secs]\nhigh = 3600").expect("as written");
         assert_eq!((stricter.time_allowed_secs.high, stricter.time_allowed_secs.low), (3_600, 90 * DAY));
+        let of = |release: &str, times: &str| -> Vec<String> {
+            let text = format!("[time_allowed_of_releases_secs.\"{release}\"]\n{times}\n");
+            let catalogue: Catalogue = toml::from_str(&text).expect("as written");
+            catalogue.problems().into_iter().map(|problem| problem.message).collect()
+        };
+        assert!(of("kiosk-floor@1.1.0", "critical = 7200").is_empty());
+        assert_eq!(
+            of("kiosk-floor", "high = 1"),
+            ["`kiosk-floor` is no release: write \"kiosk-floor@1.1.0\""]
+        );
+        assert_eq!(of("kiosk-floor@1.1.0", "low = 999999999"), ["low is at most 315360000, ten years"]);
         assert!(toml::from_str::<Catalogue>("[[controls]]\nid = 'SK-9'\ntitle = 'T'\nscop = ''").is_err());
     }
 }

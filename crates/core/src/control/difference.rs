@@ -20,7 +20,8 @@ pub struct CatalogueDifference {
 
 /// Compares two catalogues.
 pub fn difference(before: &Catalogue, after: &Catalogue) -> CatalogueDifference {
-    let are_times_altered = before.time_allowed_secs != after.time_allowed_secs;
+    let are_times_altered = before.time_allowed_secs != after.time_allowed_secs
+        || before.time_allowed_of_releases_secs != after.time_allowed_of_releases_secs;
     let by_id = |catalogue: &'_ Catalogue| -> BTreeMap<String, Control> {
         catalogue.controls.iter().map(|control| (control.id.clone(), control.clone())).collect()
     };
@@ -42,14 +43,11 @@ pub fn difference(before: &Catalogue, after: &Catalogue) -> CatalogueDifference 
 
 #[cfg(test)]
 mod tests {
-    use super::super::TimeAllowed;
     use super::*;
 
     #[test]
     fn controls_are_added_altered_and_removed() {
         let catalogue = |controls: &[(&str, &str)]| Catalogue {
-            title: None,
-            time_allowed_secs: TimeAllowed::default(),
             controls: controls
                 .iter()
                 .map(|(id, title)| Control {
@@ -58,6 +56,7 @@ mod tests {
                     ..Control::default()
                 })
                 .collect(),
+            ..Catalogue::default()
         };
         let (before, after) = (
             catalogue(&[("SK-1", "a"), ("SK-2", "b"), ("SK-3", "c")]),

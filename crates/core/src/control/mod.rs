@@ -4,6 +4,6 @@ mod catalogue;
 mod difference;
 mod oscal;
 
-pub use catalogue::{Catalogue, CatalogueProblem, Control, MAX_CONTROLS, TimeAllowed};
+pub use catalogue::{Catalogue, CatalogueProblem, Control, MAX_CONTROLS, TimeAllowed, TimeAllowedOfRelease};
 pub use difference::{CatalogueDifference, difference};
 pub use oscal::{OscalError, OscalImport, from_oscal};

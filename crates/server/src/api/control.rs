@@ -61,7 +61,8 @@ pub async fn list(
         compliance::count(db, &narrowing, &[moment], Some(&Dimension::Control), None).await?;
     let mut counted: BTreeMap<String, CountedRow> =
         rows.into_iter().filter_map(|row| Some((row.key.clone()?, row))).collect();
-    let time_allowed_secs = catalogue.time_allowed_secs;
+    let (time_allowed_secs, time_allowed_of_releases_secs) =
+        (catalogue.time_allowed_secs, catalogue.time_allowed_of_releases_secs.clone());
     let mut controls: Vec<ControlFigures> = catalogue
         .controls
         .into_iter()
@@ -84,6 +85,7 @@ pub async fn list(
         }),
         controls,
         time_allowed_secs,
+        time_allowed_of_releases_secs,
         assets: control::asset_list(db).await?.map(summary),
     }))
 }
@@ -223,6 +225,7 @@ pub async fn set(
             control.scope = scopes.get(control.id.as_str()).map(|scope| (*scope).clone());
         }
         catalogue.time_allowed_secs = old.time_allowed_secs;
+        catalogue.time_allowed_of_releases_secs.clone_from(&old.time_allowed_of_releases_secs);
     }
     let catalogue = checked(catalogue).await?;
     let difference = difference(&old, &catalogue);
@@ -237,7 +240,7 @@ pub async fn set(
     put_in_scopes(&mut transaction).await?;
     let after = control::at(&mut *transaction, crate::clock::now()).await?;
     let version = after.map_or(0, |row| row.no);
-    let detail = json!({ "version": version, "because": because, "added": difference.added, "altered": difference.altered, "removed": difference.removed, "time_allowed_secs": catalogue.time_allowed_secs });
+    let detail = json!({ "version": version, "because": because, "added": difference.added, "altered": difference.altered, "removed": difference.removed, "time_allowed_secs": catalogue.time_allowed_secs, "time_allowed_of_releases_secs": catalogue.time_allowed_of_releases_secs });
     audit::add(&mut *transaction, &caller.person, "set the controls", &format!("version {version}"), &detail)
         .await?;
     transaction.commit().await?;

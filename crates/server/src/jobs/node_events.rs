@@ -12,16 +12,14 @@ use std::sync::Arc;
 use std::time::Duration;
 
 const EVERY: Duration = Duration::from_secs(10);
-/// How long what was noticed of nodes is kept; what people did stays.
-const KEPT_DAYS: i64 = 400;
 /// The number of events that are read at once to be counted.
 const READ_AT_ONCE: i64 = 1_000;
 
 /// Goes on noting and counting. Several processes may: a row is noted by one of them, and each counts all.
-pub async fn keep_noted(db: PgPool, waker: Waker, metrics: Arc<Metrics>) {
+pub async fn keep_noted(db: PgPool, days_kept: u32, waker: Waker, metrics: Arc<Metrics>) {
     let mut counted = None;
     loop {
-        match note(&db).await {
+        match note(&db, days_kept).await {
             Ok(0) => {}
             Ok(_) => waker.wake("nodes"),
             Err(error) => tracing::warn!(%error, "events of nodes are not noted yet"),
@@ -34,11 +32,12 @@ pub async fn keep_noted(db: PgPool, waker: Waker, metrics: Arc<Metrics>) {
     }
 }
 
-async fn note(db: &PgPool) -> sqlx::Result<u64> {
+async fn note(db: &PgPool, days_kept: u32) -> sqlx::Result<u64> {
     let noted = event::note_silent(db).await?
         + event::note_checked_in_again(db).await?
         + event::note_ending(db).await?;
-    event::prune(db, (clock::now() - SignedDuration::from_hours(24 * KEPT_DAYS)).to_sqlx()).await?;
+    event::prune(db, (clock::now() - SignedDuration::from_hours(24 * i64::from(days_kept))).to_sqlx())
+        .await?;
     Ok(noted)
 }
 

@@ -67,6 +67,7 @@ pub async fn delete_old(db: &PgPool, kept: DaysKept) -> sqlx::Result<u64> {
         }
     }
     if let Some(until) = until {
+        deleted += forget_left_nodes(db, until).await?;
         let mut transaction = db.begin().await?;
         if retention::try_lock(&mut *transaction).await? {
             let month = until.to_zoned(TimeZone::UTC).date().first_of_month();
@@ -77,6 +78,26 @@ pub async fn delete_old(db: &PgPool, kept: DaysKept) -> sqlx::Result<u64> {
         }
     }
     Ok(deleted)
+}
+
+/// Deletes what is kept of nodes that left before a moment, and has the states deleted that nothing has any more. Returns how many nodes.
+async fn forget_left_nodes(db: &PgPool, until: jiff::Timestamp) -> sqlx::Result<u64> {
+    let mut nodes = 0;
+    loop {
+        let mut transaction = db.begin().await?;
+        let of_some = retention::delete_of_left(&mut transaction, until).await?;
+        if of_some == 0 {
+            break;
+        }
+        transaction.commit().await?;
+        nodes += of_some;
+        tokio::time::sleep(PAUSE).await;
+    }
+    if nodes > 0 {
+        let states = retention::note_unused_states(db, until).await?;
+        tracing::info!(nodes, states, "what was kept of nodes that left long ago is deleted");
+    }
+    Ok(nodes)
 }
 
 /// Keeps the leaves of some days before a day in place of their rows. Returns whether there may be more.

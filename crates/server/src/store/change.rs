@@ -1,8 +1,9 @@
 //! Changes of desired state, and the nodes that each alters.
 
-use crate::clock::sql_now;
+use crate::clock::{now, sql_now};
 use constans_core::change::DocumentKey;
-use jiff_sqlx::Timestamp as SqlTimestamp;
+use jiff::SignedDuration;
+use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
 use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
 use uuid::Uuid;
@@ -213,9 +214,26 @@ pub async fn forget_dropped_states(db: &mut PgConnection) -> sqlx::Result<u64> {
         .await?
         .rows_affected();
     sqlx::query(include_str!("sql/change/forget_dropped_states_delete_dropped_state.sql"))
-        .execute(db)
+        .execute(&mut *db)
         .await?;
+    if deleted > 0 {
+        forget_unused_clauses(db).await?;
+    }
     Ok(deleted)
+}
+
+/// Contents that came for a release which is not published yet stay for so long.
+const UPLOADED: SignedDuration = SignedDuration::from_hours(24);
+
+/// Deletes the clauses that no state has any more, and contents that neither a clause nor a release names.
+async fn forget_unused_clauses(db: &mut PgConnection) -> sqlx::Result<()> {
+    sqlx::query(include_str!("sql/change/forget_unused_clause_content.sql")).execute(&mut *db).await?;
+    sqlx::query(include_str!("sql/change/forget_unused_clause.sql")).execute(&mut *db).await?;
+    sqlx::query(include_str!("sql/change/forget_unused_content.sql"))
+        .bind((now() - UPLOADED).to_sqlx())
+        .execute(db)
+        .await
+        .map(|_| ())
 }
 
 /// Goes on from a later snapshot.

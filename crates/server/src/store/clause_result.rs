@@ -1,6 +1,6 @@
 //! Every clause on every node at a moment, one by one: what compliance counts, for those who count it again.
 
-use super::compliance::{DEVIATING, IS_CONCEDED, Moment, STATUS, push_known, push_placed};
+use super::compliance::{DEVIATING, IS_CONCEDED, Moment, push_known, push_placed, status};
 use super::narrowing::Narrowing;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
@@ -142,9 +142,10 @@ pub async fn each<E: From<sqlx::Error>>(
     let mut query = QueryBuilder::new("");
     push_placed(&mut query, narrowing, &[moment]);
     push_known(&mut query);
+    let status = status();
     query.push(format!(
         ", found as (
-            select k.moment, k.no, k.name, listed.place, c.id as clause, w.address, {STATUS}, b.node is not null as is_in_doubt, d.id as deviation
+            select k.moment, k.no, k.name, listed.place, c.id as clause, w.address, {status}, b.node is not null as is_in_doubt, d.id as deviation
             from known k join effective_state s on s.id = k.state cross join unnest(s.clauses) with ordinality as listed (id, place)
                 join clause c on c.id = listed.id and c.is_counted join desired_clause w on w.id = c.desired {DEVIATING}"
     ));

@@ -213,12 +213,20 @@ pub(super) const KNOWN: &str = ", known as materialized (
         where p.state is not null
     )";
 
-/// How long what is newly desired may wait, by severity.
+/// How long what is newly desired may wait, by severity; and of single releases.
 pub(super) const DUE: &str = ", due as materialized (
         select m.id as moment, usual.severity, make_interval(secs => coalesce((v.body #>> array['time_allowed_secs', usual.severity])::float8, usual.secs)) as span
         from moment m cross join (values ('low', 7776000), ('medium', 2592000), ('high', 604800), ('critical', 86400)) as usual (severity, secs)
             left join control_catalogue v on v.from_at <= m.at and (v.until_at is null or m.at < v.until_at)
+    ), due_of_release as materialized (
+        select m.id as moment, of_release.key as release, allowed.key as severity, make_interval(secs => allowed.value::float8) as span
+        from moment m join control_catalogue v on v.from_at <= m.at and (v.until_at is null or m.at < v.until_at)
+            cross join jsonb_each(v.body -> 'time_allowed_of_releases_secs') as of_release cross join jsonb_each_text(of_release.value) as allowed
     )";
+
+/// How long the clause `c` of a node `k` may wait: the shortest time of its releases that have one of their own, or that of its severity.
+pub(super) const SPAN: &str = "coalesce((select min(r.span) from due_of_release r where r.moment = k.moment and r.severity = c.severity and r.release = any (c.releases)),
+                (select span from due where due.moment = k.moment and due.severity = c.severity))";
 
 /// Returns what concessions cover on these nodes `k`: `covered (moment, no, address, also_unknown, concession)`.
 pub(super) fn covered(nodes: &str) -> String {
@@ -239,13 +247,15 @@ pub(super) fn push_known(query: &mut QueryBuilder<Postgres>) {
 }
 
 /// The result of each clause on each node `k` that is not plain.
-pub(super) const STATUS: &str = "case when not k.is_examined
+pub(super) fn status() -> String {
+    format!("case when not k.is_examined
                     and not exists (select 1 from examined_clause e where e.node = k.no and e.desired = c.desired and e.from_at <= k.at and e.learned_at <= k.known_at)
                     and not exists (select 1 from examined_state e join effective_state o on o.id = e.state
                         where e.node = k.no and e.from_at <= k.at and e.learned_at <= k.known_at
                             and exists (select 1 from clause other where other.id = any(o.clauses) and other.desired = c.desired)) then 'unexamined'
                 when k.is_gap then 'unknown' when d.node is null then 'compliant'
-                when d.cause = 'waiting' and d.from_at + (select span from due where due.moment = k.moment and due.severity = c.severity) <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end as status";
+                when d.cause = 'waiting' and d.from_at + {SPAN} <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end as status")
+}
 
 /// Whether a result is covered by a concession; `v` is the row of `covered`, if there is one.
 pub(super) const IS_CONCEDED: &str = "case when v.no is null or status = 'compliant' then false

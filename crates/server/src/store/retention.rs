@@ -1,9 +1,11 @@
 //! What is too old to be kept: deleted in steps, so that nothing waits for it.
 
+use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff_sqlx::{Date as SqlDate, ToSqlx as _};
 use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
+use uuid::Uuid;
 
 /// This many rows are deleted by one statement.
 pub const AT_ONCE: u64 = 10_000;
@@ -73,6 +75,37 @@ pub async fn delete(db: impl PgExecutor<'_>, old: Old, before: Timestamp) -> sql
     let most = i64::try_from(AT_ONCE).unwrap_or(i64::MAX);
     let deleted = sqlx::query(old.statement()).bind(before.to_sqlx()).bind(most).execute(db).await?;
     Ok(deleted.rows_affected())
+}
+
+/// Deletes what is kept of some nodes that left the fleet before a moment and did not come back: what they were given and when that was examined
+/// first, and what deviated when they left. Returns how many nodes.
+pub async fn delete_of_left(db: &mut PgConnection, before: Timestamp) -> sqlx::Result<u64> {
+    const NODES: i64 = 200;
+    let left: Vec<(i32, Uuid)> = sqlx::query_as(include_str!("sql/retention/left_nodes.sql"))
+        .bind(before.to_sqlx())
+        .bind(NODES)
+        .fetch_all(&mut *db)
+        .await?;
+    let (numbers, ids): (Vec<i32>, Vec<Uuid>) = left.into_iter().unzip();
+    for table in ["deviation", "examined_state", "examined_clause", "missing_runs"] {
+        let sql = format!("delete from {table} where node = any($1)");
+        sqlx::query(AssertSqlSafe(sql)).bind(&numbers).execute(&mut *db).await?;
+    }
+    for table in ["change_node", "node_wanted"] {
+        let sql = format!("delete from {table} where node = any($1)");
+        sqlx::query(AssertSqlSafe(sql)).bind(&ids).execute(&mut *db).await?;
+    }
+    Ok(numbers.len() as u64)
+}
+
+/// Notes the states that were made before a moment and that nothing has any more as dropped: they are deleted when no change is prepared.
+pub async fn note_unused_states(db: impl PgExecutor<'_>, before: Timestamp) -> sqlx::Result<u64> {
+    let noted = sqlx::query(include_str!("sql/retention/unused_states.sql"))
+        .bind(sql_now())
+        .bind(before.to_sqlx())
+        .execute(db)
+        .await?;
+    Ok(noted.rows_affected())
 }
 
 /// Takes the right to delete until the transaction ends, unless another process has it.

@@ -4,7 +4,7 @@ use crate::database::Database;
 use constans_server::jobs::chain_of_days::chain_next;
 use constans_server::jobs::day_figures::bring_up_to_date;
 use constans_server::jobs::retention::{DaysKept, delete_old};
-use constans_server::store::retention;
+use constans_server::store::{change, retention};
 
 /// A node with a deviation, a gap, a span of runs, one of check-ins, an episode and a name for each of the last 70 days, each of which
 /// lasted an hour; and a deviation that is open since the first of them.
@@ -92,4 +92,75 @@ async fn after_70_days_only_what_the_last_10_need_is_there() {
         .await;
     assert_eq!(altered, 1);
     assert!(count("deviation").await <= before);
+}
+
+/// Two nodes that were given states 80 days ago, the first one with the clauses 1 and 2, the other with 2 and 3, each with its contents.
+const TWO_NODES: &str = "
+insert into person (name, roles, created_at) values ('pia.lund', '{}', now());
+insert into clause_address (address) select 'file:/etc/gate/' || n from generate_series(1, 3) as n;
+insert into desired_clause (address, wanted) select id, 'w1:' || id from clause_address;
+insert into clause (digest, body, desired, severity, satisfies, baselines, releases, is_counted)
+    select 'c1:' || id, '{}', id, 'high', '{}', '{}', '{}', true from desired_clause;
+insert into content (name, bytes, added_at) select 'sha256:' || n, 'x', now() - interval '80 days' from generate_series(1, 5) as n;
+insert into content (name, bytes, added_at) values ('sha256:uploaded', 'x', now());
+insert into clause_content (name, clause) select 'sha256:' || id, id from clause;
+insert into release (kit, version, digest, summary, requires, files, published_by, published_at)
+    values ('gate-reader', '2.1.0', 'k1:x', '', '{}', '[[\"kit.toml\", \"sha256:4\"]]', 'pia.lund', now());
+insert into effective_state (digest, clauses, releases, made_at)
+    select 's2:' || n, (select array_agg(id order by id) from clause where id in (n, n + 1)), '{}', now() - interval '80 days' from generate_series(1, 2) as n;
+update node_life set from_at = now() - interval '90 days';
+insert into placement (digest, stage, groups, mode, settings, settings_digest, overdue_secs) values ('p', 'harbour', '[]', 'enforce', '{}', 'g1:0', 900);
+insert into change (kind, what, who, status, epoch, drafted_at, ended_at, edits) values ('group', 'gates', 'pia.lund', 'handed_out', 1, now() - interval '80 days', now() - interval '80 days', '[]');
+insert into change_node (change, node, state, placement, is_new) select c.no, node.id, s.id, p.id, true from change c, placement p, node join effective_state s on s.digest = 's2:' || node.no;
+insert into examined_state (node, state, from_at, learned_at) select node.no, c.state, now() - interval '79 days', now() - interval '79 days' from change_node c join node on node.id = c.node;
+insert into deviation (node, desired, cause, from_at, learned_at, run) select no, no + 1, 'drift', now() - interval '78 days', now() - interval '78 days', gen_random_uuid() from node;
+";
+
+#[tokio::test]
+async fn what_is_kept_of_a_node_that_left_long_ago_goes_with_what_only_it_had() {
+    let database = Database::fresh().await;
+    for name in ["gate-auken-1", "gate-auken-2"] {
+        database.node(name).await;
+    }
+    database.run(TWO_NODES).await;
+    let mut connection = database.connection().await;
+    let before = constans_server::clock::now() - jiff::SignedDuration::from_hours(24 * 10);
+    let list = async |sql: &str| {
+        database
+            .value::<Vec<String>>(&format!(
+                "select coalesce(array_agg(x::text order by 1), '{{}}') from ({sql}) as t (x)"
+            ))
+            .await
+    };
+    assert_eq!(retention::delete_of_left(&mut connection, before).await.unwrap(), 0, "both are of the fleet");
+    database.run("update node set retired_at = now() - interval '5 days' where no = 2; update node_life set until_at = now() - interval '5 days' where node = 2").await;
+    assert_eq!(
+        retention::delete_of_left(&mut connection, before).await.unwrap(),
+        0,
+        "it was of it ten days ago"
+    );
+    database.run("update node set retired_at = now() - interval '50 days' where no = 2; update node_life set until_at = now() - interval '50 days' where node = 2").await;
+    database
+        .run("insert into node_life (node, from_at, until_at) values (2, now() - interval '40 days', null)")
+        .await;
+    assert_eq!(retention::delete_of_left(&mut connection, before).await.unwrap(), 0, "it came back");
+    database.run("delete from node_life where node = 2 and until_at is null").await;
+    assert_eq!(retention::delete_of_left(&mut connection, before).await.unwrap(), 1);
+    assert_eq!(retention::delete_of_left(&mut connection, before).await.unwrap(), 0, "once");
+    for table in ["deviation", "examined_state"] {
+        assert_eq!(list(&format!("select node from {table}")).await, ["1"], "{table}");
+    }
+    assert_eq!(list("select n.no from change_node c join node n on n.id = c.node").await, ["1"]);
+
+    assert_eq!(retention::note_unused_states(&mut connection, before).await.unwrap(), 1);
+    assert!(change::has_dropped_states(&mut connection).await.unwrap());
+    assert_eq!(change::forget_dropped_states(&mut connection).await.unwrap(), 1);
+    assert_eq!(list("select digest from effective_state").await, ["s2:1"]);
+    assert_eq!(list("select digest from clause").await, ["c1:1", "c1:2"]);
+    let contents = list("select name from content").await;
+    assert_eq!(
+        contents,
+        ["sha256:1", "sha256:2", "sha256:4", "sha256:uploaded"],
+        "those of clauses, of a release, and what just came"
+    );
 }

@@ -2,8 +2,8 @@
 //! is.
 
 use super::{
-    CountedRow, DEVIATING_THEN, DUE, Dimension, IS_CONCEDED, MAX_ROWS, Moment, OnlyClauses, STATUS, covered,
-    is_now, push_moments, push_placed_rows,
+    CountedRow, DEVIATING_THEN, DUE, Dimension, IS_CONCEDED, MAX_ROWS, Moment, OnlyClauses, SPAN, covered,
+    is_now, push_moments, push_placed_rows, status,
 };
 use crate::store::narrowing::Narrowing;
 use jiff_sqlx::ToSqlx as _;
@@ -214,18 +214,19 @@ pub(super) fn push_clauses(query: &mut QueryBuilder<Postgres>, only: Option<&Onl
 /// of others what deviates or is in doubt.
 pub(super) fn results() -> String {
     const OF_ROW: &str = "k.moment, k.at, k.no, k.state, k.placement, k.node_key, c.severity, c.address_no, c.address, c.satisfies, c.baselines, c.releases";
+    let status = status();
     format!(
         ", mixed as materialized (
             select * from special k where k.is_unexamined or k.is_gap and exists (select from covered v where v.moment = k.moment and v.no = k.no and v.also_unknown)
         ), silent_node as materialized (select * from special k where {IS_SILENT}
         ), silent as materialized (select moment, state, placement, node_key, count(*) as nodes from silent_node group by 1, 2, 3, 4
         ), found as materialized (
-            select {OF_ROW}, b.node is not null as is_in_doubt, {STATUS}
+            select {OF_ROW}, b.node is not null as is_in_doubt, {status}
                 from (select *, not is_unexamined as is_examined from mixed) k join state_clause c on c.state = k.state
                     left join deviating d on d.moment = k.moment and d.node = k.no and d.desired = c.desired
                     left join doubted b on b.moment = k.moment and b.node = k.no and b.desired = c.desired
             union all
-            select {OF_ROW}, false, case when d.cause = 'waiting' and d.from_at + (select span from due where due.moment = k.moment and due.severity = c.severity) <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end
+            select {OF_ROW}, false, case when d.cause = 'waiting' and d.from_at + {SPAN} <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end
                 from special k join deviating d on d.moment = k.moment and d.node = k.no join state_clause c on c.state = k.state and c.desired = d.desired
                 where not k.is_gap and not k.is_unexamined
             union all
