@@ -5307,7 +5307,7 @@ export interface components {
              */
             learned: string;
             /** @description How many runs right before it, or between those of the span, no report came of: the agent dropped it, or the server refused it. */
-            missing?: number;
+            missing: number;
             /** @description Whether anything could change. */
             mode: components["schemas"]["Mode"];
             /** @description Whether it was a partial run. */
