@@ -121,7 +121,7 @@ test('older runs are brought page by page', async () => {
     // Two statuses in turn, so that no two runs are one line.
     const began = new Date(Date.UTC(2026, 10, 23) - at * 60_000).toISOString();
     const status = at % 2 ? 'drift_corrected' : 'drift_found';
-    return { run: `run-${at}`, began, last: began, learned: began, count: 1, mode: 'enforce', status, state: 's2:0', partial: false };
+    return { run: `run-${at}`, began, last: began, learned: began, count: 1, mode: 'enforce', status, state: 's2:0', partial: false, missing: 0 };
   };
   const page = (from: number, count: number) => Array.from({ length: count }, (_, at) => run(from + at));
   open(node(), [], [], { '': page(0, 200), [`?before=${run(199).learned}`]: page(200, 3) });

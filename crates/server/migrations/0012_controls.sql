@@ -1,4 +1,6 @@
--- The catalogue of controls, each version as it was set: what was asked of a moment is answered by the one of that moment.
+-- The catalogue of controls, each version as it was set: a question about a moment is answered by the one of that moment. And machines
+-- that an inventory names.
+
 create table control_catalogue (
     no       bigint generated always as identity primary key,
     body     jsonb not null,
@@ -28,13 +30,14 @@ create table scope_node (
 create unique index scope_node_now on scope_node (scope, node) where until_at is null;
 create index scope_node_of_node on scope_node (node);
 
--- Machines that an inventory names, whether they ever joined or not.
-create table asset (
-    name   text primary key,
-    fields jsonb not null
-);
 create table asset_list (
     is_only boolean primary key default true check (is_only),
     set_by  text not null,
     set_at  timestamptz not null
+);
+
+-- Machines that an inventory names, whether they ever joined or not.
+create table asset (
+    name   text primary key,
+    fields jsonb not null
 );

@@ -1,0 +1,95 @@
+-- Check-ins, and how each node is now.
+
+-- Check-ins in one unbroken row of kept promises are one span; one that comes late begins another.
+create table heard (
+    id             bigint generated always as identity primary key,
+    node           uuid not null references node (id),
+    first_at       timestamptz not null,
+    last_at        timestamptz not null,
+    count          bigint not null,
+    largest_gap_ms bigint not null,
+    promised_at    timestamptz not null,
+    clock_off_ms   bigint not null
+) with (fillfactor = 80);
+create index heard_of_node on heard (node, id);
+
+-- One row for each node of the fleet, which a check-in without news and a run without news change in one statement each, and by which the
+-- fleet is counted at once. What lists ask of every node is first in its row, where it is read soonest. Written at every check-in and
+-- every run: no index on what they alter, and room beside the row.
+create table node_now (
+    node                     uuid primary key references node (id),
+    clock_off_ms             bigint not null default 0,
+    open_episodes            integer not null default 0,
+    is_refused               boolean not null default false,
+    is_unusable              boolean not null default false,
+    -- Until then it is heard and in line, and none of its problems begins; null if something is to be shown of it now. How far its clock
+    -- may be off is for those who ask.
+    quiet_until              timestamptz generated always as (case when full_status = 'in_line' and not is_refused and not is_unusable and heard_at is not null
+        and duplicate_identity_since is null and memory_lost_at is null then least(silent_after, overdue_at) end) stored,
+    heard_at                 timestamptz,
+    on_time_until            timestamptz,
+    silent_after             timestamptz,
+    overdue_at               timestamptz,
+    full_status              text,
+    full_state               text,
+    full_began               timestamptz,
+    full_run                 uuid,
+    full_learned             timestamptz,
+    memory_epoch             uuid,
+    sequence                 bigint,
+    span                     bigint,
+    memory_lost_at           timestamptz,
+    -- Each check-in answers with a new mark that the next one must show. Who shows an older one than the last two is another machine with
+    -- the same identity, or an old image of this one. Two are known, since one answer may get lost.
+    mark                     uuid,
+    mark_before              uuid,
+    duplicate_identity_since timestamptz,
+    -- What it reported that it has.
+    has_epoch                bigint,
+    has_counter              bigint,
+    has_state                text,
+    -- The span of check-ins that it lengthened.
+    heard_span               bigint references heard (id),
+    promised_at              timestamptz,
+    -- The digest of what it reported about itself, so that what it repeats need not be compared.
+    attributes_digest        bytea,
+    -- After so many seconds without a full run its runs are overdue.
+    overdue_secs             bigint,
+    -- How much it has sent today of reports that are kept whole: there is a bound.
+    kept_day                 date,
+    kept_bytes               bigint not null default 0,
+    -- The last contact of a node whose silence is noted.
+    silence_noted            timestamptz,
+    -- The time of the last run by the server's clock; until when the last one that examined the whole state counts, and when it was
+    -- learned.
+    ran_at                   timestamptz,
+    known_until              timestamptz,
+    known_learned            timestamptz
+) with (fillfactor = 80);
+-- The few nodes of one status are found among all without looking at each. A status seldom changes, so check-ins do not write here.
+create index node_now_status on node_now (full_status);
+
+-- That servers are alive. A database that was put back knows fewer beats than were counted outside it.
+create table server_alive (
+    single  boolean primary key default true check (single),
+    last_at timestamptz not null,
+    beats   bigint not null default 0
+);
+
+-- When the server itself could not hear: that is not held against the nodes.
+create table server_down (
+    from_at  timestamptz not null,
+    until_at timestamptz not null
+);
+
+-- A database that is put back to an earlier day must not put the fleet back: generations are numbered over the whole fleet, so that one
+-- number in the protected folder tells whether this database is behind what was handed out.
+create table recovery (
+    id         bigint generated always as identity primary key,
+    since      timestamptz not null,
+    epoch      bigint not null,
+    handed_out bigint not null,
+    ended_at   timestamptz,
+    ended_by   text
+);
+create unique index recovery_open on recovery ((true)) where ended_at is null;

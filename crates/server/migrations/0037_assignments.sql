@@ -1,2 +1,0 @@
--- Which group assigns which baseline, each with all that it includes: [[group, baseline, [baseline, …]], …].
-alter table placement add column assignments jsonb not null default '[]';
