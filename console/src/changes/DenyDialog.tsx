@@ -4,11 +4,11 @@ import Dialog from '@mui/material/Dialog';
 import DialogActions from '@mui/material/DialogActions';
 import DialogContent from '@mui/material/DialogContent';
 import DialogTitle from '@mui/material/DialogTitle';
-import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
+import { ReasonField } from '../looks/ReasonField';
 import { problemWords } from './ConfirmDialog';
 
 /** Denies a requested change, with the reason that its author reads. */
@@ -27,13 +27,7 @@ export function DenyDialog({ change, onClose }: { change: Schemas['ChangeSummary
       </DialogTitle>
       <DialogContent sx={{ display: 'grid', gap: 2 }}>
         <Typography>Nothing of it is handed out. {change.who} reads the reason with the change.</Typography>
-        <TextField
-          label="Reason"
-          value={because}
-          onChange={(event) => setBecause(event.target.value)}
-          margin="dense"
-          slotProps={{ htmlInput: { maxLength: 500 } }}
-        />
+        <ReasonField reason={because} onReason={setBecause} />
         {deny.error && <Alert severity="error">{problemWords(deny.error)}</Alert>}
       </DialogContent>
       <DialogActions>

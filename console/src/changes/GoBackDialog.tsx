@@ -4,11 +4,11 @@ import Dialog from '@mui/material/Dialog';
 import DialogActions from '@mui/material/DialogActions';
 import DialogContent from '@mui/material/DialogContent';
 import DialogTitle from '@mui/material/DialogTitle';
-import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
+import { ReasonField } from '../looks/ReasonField';
 import { ConfirmDialog, problemWords } from './ConfirmDialog';
 
 /** Takes a change back: the reason first, then what that would alter, then whether to hand it out. */
@@ -29,13 +29,7 @@ export function GoBackDialog({ change, onClose }: { change: Schemas['ChangeSumma
       <DialogTitle id="go-back-title">Take back C{change.no}?</DialogTitle>
       <DialogContent sx={{ display: 'grid', gap: 2 }}>
         <Typography>Each document that it edited becomes as it was before. What that alters is shown before anything is handed out.</Typography>
-        <TextField
-          label="Reason"
-          value={because}
-          onChange={(event) => setBecause(event.target.value)}
-          margin="dense"
-          slotProps={{ htmlInput: { maxLength: 500 } }}
-        />
+        <ReasonField reason={because} onReason={setBecause} />
         {preview.error && <Alert severity="error">{problemWords(preview.error)}</Alert>}
       </DialogContent>
       <DialogActions>

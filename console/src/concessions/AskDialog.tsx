@@ -13,6 +13,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
+import { ReasonField } from '../looks/ReasonField';
 import { coverageWords } from './concessionWords';
 
 const DAYS = 30;
@@ -91,13 +92,12 @@ export function AskDialog({ node, clause, onClose }: Asked) {
             margin="dense"
             slotProps={{ inputLabel: { shrink: true } }}
           />
-          <TextField
-            label="Reason"
-            value={because}
-            onChange={typed(setBecause)}
-            margin="dense"
-            sx={{ flex: 1 }}
-            slotProps={{ htmlInput: { maxLength: 500 } }}
+          <ReasonField
+            reason={because}
+            onReason={(reason) => {
+              setBecause(reason);
+              preview.reset();
+            }}
           />
         </Box>
         <FormControlLabel

@@ -9,7 +9,6 @@ import FormControlLabel from '@mui/material/FormControlLabel';
 import FormLabel from '@mui/material/FormLabel';
 import Radio from '@mui/material/Radio';
 import RadioGroup from '@mui/material/RadioGroup';
-import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -19,6 +18,7 @@ import { ConfirmDialog, problemWords } from '../changes/ConfirmDialog';
 import { askAddress } from '../concessions/concessionWords';
 import { Address } from '../looks/Address';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { ReasonField } from '../looks/ReasonField';
 import { Differences } from '../run/Differences';
 import { TextDiff } from '../run/TextDiff';
 import { QueryView } from '../shell/QueryView';
@@ -55,15 +55,7 @@ export function AcceptDialog({ node, clause, onClose }: Which) {
       <DialogContent sx={{ display: 'grid', gap: 2 }}>
         <Address>{clause}</Address>
         <QueryView query={acceptable}>{(found) => <Found found={found} chosen={chosen} choose={setGroup} />}</QueryView>
-        {able.length > 0 && (
-          <TextField
-            label="Reason"
-            value={because}
-            onChange={(event) => setBecause(event.target.value)}
-            margin="dense"
-            slotProps={{ htmlInput: { maxLength: 500 } }}
-          />
-        )}
+        {able.length > 0 && <ReasonField reason={because} onReason={setBecause} />}
         {preview.error && <Alert severity="error">{problemWords(preview.error)}</Alert>}
         <Typography component="div">
           <CopiedCommand command={`constans drift accept ${node} '${clause}'${chosen && ` --group ${chosen}`}`} />

@@ -14,6 +14,7 @@ import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
 import { AsOf } from '../compliance/AsOf';
+import { ReasonField } from '../looks/ReasonField';
 
 type Format = Schemas['EvidenceFormat'];
 
@@ -88,13 +89,7 @@ export function MakeDialog({ asOf: firstAsOf, filter: firstFilter, control, onCl
             />
           ))}
         </Box>
-        <TextField
-          label="Reason"
-          value={because}
-          onChange={(event) => setBecause(event.target.value)}
-          margin="dense"
-          slotProps={{ htmlInput: { maxLength: 500 } }}
-        />
+        <ReasonField reason={because} onReason={setBecause} />
         {make.error && <Alert severity="error">{problemWords(make.error)}</Alert>}
       </DialogContent>
       <DialogActions>

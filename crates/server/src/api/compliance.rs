@@ -175,8 +175,9 @@ pub async fn days(
     if let Some((_, at)) = missing.first() {
         refuse_deleted(db, "days", *at).await?;
     }
+    // Mostly only today is missing, which is read from the tables of the present.
     let moments: Vec<Moment> =
-        missing.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: false }).collect();
+        missing.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: *at == now }).collect();
     let rows = compliance::count(db, &narrowing, &moments, None, only.as_ref()).await?.all;
     by_day.extend(
         rows.into_iter().filter_map(|row| Some((missing.get(usize::try_from(row.moment).ok()?)?.0, row))),

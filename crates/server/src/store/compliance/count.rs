@@ -181,10 +181,9 @@ pub(super) fn push_nodes_then(
     );
     if let Some(Dimension::Label(_)) = by {
         query.push(
-            " left join (select distinct on (m.id, a.node) m.id as moment, a.node, a.value from node_attribute a cross join moment m
-                    where a.name = 'labels' and a.from_at <= m.at and (a.until_at is null or m.at < a.until_at)
-                        and a.learned_at <= m.known_at and (a.superseded_at is null or m.known_at < a.superseded_at)
-                    order by m.id, a.node, a.from_at desc) labelled on labelled.moment = p.moment and labelled.node = p.id",
+            // One at a time: the next one begins where it ends.
+            " left join node_attribute labelled on labelled.node = p.id and labelled.name = 'labels' and labelled.from_at <= p.at and (labelled.until_at is null or p.at < labelled.until_at)
+                and labelled.learned_at <= p.known_at and (labelled.superseded_at is null or p.known_at < labelled.superseded_at)",
         );
     }
     query.push("), totals as materialized (select moment, state, placement, node_key, count(*) as nodes from chosen group by 1, 2, 3, 4");
@@ -214,6 +213,8 @@ pub(super) fn push_clauses(query: &mut QueryBuilder<Postgres>, only: Option<&Onl
 /// of others what deviates or is in doubt.
 pub(super) fn results() -> String {
     const OF_ROW: &str = "k.moment, k.at, k.no, k.state, k.placement, k.node_key, c.severity, c.address_no, c.address, c.satisfies, c.baselines, c.releases";
+    // Joined before their clauses are looked for: otherwise every clause of each of these nodes would be.
+    const EACH_ALONE: &str = "where not k.is_gap and not k.is_unexamined offset 0";
     let status = status();
     format!(
         ", mixed as materialized (
@@ -226,13 +227,13 @@ pub(super) fn results() -> String {
                     left join deviating d on d.moment = k.moment and d.node = k.no and d.desired = c.desired
                     left join doubted b on b.moment = k.moment and b.node = k.no and b.desired = c.desired
             union all
-            select {OF_ROW}, false, case when d.cause = 'waiting' and d.from_at + {SPAN} <= k.at then 'overdue' else coalesce(d.cause, 'unknown') end
-                from special k join deviating d on d.moment = k.moment and d.node = k.no join state_clause c on c.state = k.state and c.desired = d.desired
-                where not k.is_gap and not k.is_unexamined
+            select {OF_ROW}, false, case when k.cause = 'waiting' and k.from_at + {SPAN} <= k.at then 'overdue' else coalesce(k.cause, 'unknown') end
+                from (select k.*, d.desired, d.cause, d.from_at from special k join deviating d on d.moment = k.moment and d.node = k.no {EACH_ALONE}) k
+                    join state_clause c on c.state = k.state and c.desired = k.desired
             union all
             select {OF_ROW}, true, 'compliant'
-                from special k join doubted b on b.moment = k.moment and b.node = k.no join state_clause c on c.state = k.state and c.desired = b.desired
-                where not k.is_gap and not k.is_unexamined
+                from (select k.*, b.desired from special k join doubted b on b.moment = k.moment and b.node = k.no {EACH_ALONE}) k
+                    join state_clause c on c.state = k.state and c.desired = k.desired
         ), result as materialized (
             select f.moment, f.no, f.state, f.placement, f.node_key, f.severity, f.address_no, f.address, f.satisfies, f.baselines, f.releases, f.is_in_doubt,
                 status as found_status, is_conceded, case when is_conceded then 'conceded' else status end as status

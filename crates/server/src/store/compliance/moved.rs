@@ -64,14 +64,14 @@ const ALTERED_BY: &str = "case when g.had_node and g.has_node and o.desired_befo
 
 /// What nodes are compared by: all that are alike in it moved alike, apart from single results. None is written as -1, to be compared.
 const PAIRS: &str = ", pair as materialized (
-        select coalesce(b.no, a.no) as no, b.no is not null as had_node, a.no is not null as has_node, coalesce(b.state, -1) as state_before, coalesce(a.state, -1) as state_after
-            from (select no, state from chosen where moment = 0) b full join (select no, state from chosen where moment = 1) a on a.no = b.no
+        select coalesce(b.id, a.id) as id, coalesce(b.no, a.no) as no, b.no is not null as had_node, a.no is not null as has_node, coalesce(b.state, -1) as state_before, coalesce(a.state, -1) as state_after
+            from (select id, no, state from chosen where moment = 0) b full join (select id, no, state from chosen where moment = 1) a on a.no = b.no
     ), chain as materialized (
-        select node.no, array_agg(c.change) as changes, array_agg(c.state) as states
-            from change h join change_node c on c.change = h.no join node on node.id = c.node join pair p on p.no = node.no
+        select p.no, array_agg(c.change) as changes, array_agg(c.state) as states
+            from change h join change_node c on c.change = h.no join pair p on p.id = c.node
             where h.status = 'handed_out' and h.ended_at > (select at from moment where id = 0) and h.ended_at <= (select at from moment where id = 1)
                 and p.had_node and p.has_node and p.state_before <> p.state_after
-            group by node.no
+            group by p.no
     ), alike as materialized (
         select p.no, p.had_node, p.has_node, p.state_before, p.state_after, b.no is not null as silent_before, a.no is not null as silent_after,
                 coalesce(c.changes, '{}') as changes, coalesce(c.states, '{}') as states
