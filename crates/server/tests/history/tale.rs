@@ -58,6 +58,8 @@ pub struct Tale {
     pub truth: Truths,
     /// How many runs the server could notice that no report came of, as their sequences have it.
     pub missing_runs: u64,
+    /// How often the database was put back.
+    pub put_back: usize,
     end: Timestamp,
     moments: Vec<Timestamp>,
 }
@@ -72,6 +74,7 @@ struct Teller<'t> {
     nodes: Vec<Node>,
     concessions: Vec<Conceded>,
     missing_runs: u64,
+    put_back: usize,
 }
 
 impl Tale {
@@ -98,6 +101,7 @@ impl Tale {
             nodes: Vec::new(),
             concessions: Vec::new(),
             missing_runs: 0,
+            put_back: 0,
         };
         teller.clock.set(BEGIN).unwrap();
         let month = |month: i8| jiff::civil::date(2026, month, 1);
@@ -123,7 +127,7 @@ impl Tale {
             severities: teller.severities,
             controls,
         };
-        Self { truth, missing_runs: teller.missing_runs, end: teller.now, moments }
+        Self { truth, missing_runs: teller.missing_runs, put_back: teller.put_back, end: teller.now, moments }
     }
 
     /// Returns two moments to compare, as known at the same one.
@@ -243,11 +247,41 @@ impl Teller<'_> {
             20..26 => self.nodes[of].is_cut = !self.nodes[of].is_cut,
             26..28 => self.lose_memory(of),
             28..30 => self.lose_a_report(of),
-            30..34 => self.concede().await,
+            30..33 => self.concede().await,
+            33..34 => self.put_back().await,
             34..47 => self.drift(of),
             _ => self.run(of),
         }
         self.deliver(of).await;
+    }
+
+    /// The database is put back to where it was some runs ago: what was learned since is lost, and the agents will not send it again.
+    async fn put_back(&mut self) {
+        let since = self.now;
+        let delivered: Vec<_> = self.nodes.iter().map(|node| node.delivered).collect();
+        let missing_runs = self.missing_runs;
+        self.sql("begin").await;
+        for _ in 0..self.random.between(1, 12) {
+            let wait = self.random.between(1, 900);
+            self.pass(SignedDuration::from_secs(wait));
+            let of = usize::try_from(self.random.below(self.nodes.len() as u64)).unwrap();
+            if self.random.percent(20) {
+                self.drift(of);
+            }
+            self.run(of);
+            self.deliver(of).await;
+        }
+        self.sql("rollback").await;
+        self.missing_runs = missing_runs;
+        self.put_back += 1;
+        for (node, delivered) in self.nodes.iter_mut().zip(delivered) {
+            node.delivered = delivered;
+            for fact in &mut node.facts {
+                if let Fact::Ran { learned_at, .. } = fact {
+                    learned_at.take_if(|learned| *learned > since);
+                }
+            }
+        }
     }
 
     /// Gives a node another state, or none.
