@@ -264,6 +264,10 @@ manifest.json in hexadecimal digits, by the last key of keys.json. The id of a k
 clauses.csv has every clause on every node; the figures are counted from it. In tables, a cell that would begin a formula has a '
 before it.
 
+How things were examined: at each run everything is inspected, but that a file whose change time (ctime, which nobody can set) and other
+metadata are those of its last reading is not read again within 24 hours of that. nodes.csv says of each node when it was examined
+last, and whether it ran again and no report of that run ever came.
+
 days.csv is a chain: for each day in UTC the number of rows that the server learned, the digest of the Merkle tree over them
 (RFC 6962), and the digest of the chain up to that day. Whoever noted the digest of a day elsewhere sees that nothing learned up to
 that day was altered since. deviations.csv has the place of each deviation in the tree of the day on which it was learned, and the

@@ -64,9 +64,12 @@ create table examination_gap (
 create index examination_gap_of_learned on examination_gap using brin (until_learned_at);
 create index examination_gap_of_node on examination_gap (node);
 
--- The figures of all nodes at the end of each day in UTC, as they are known: what would take long to count again for each chart.
+-- The figures of all nodes at the end of each day in UTC, as they are known: what would take long to count again for each chart. Of all
+-- clauses together (dimension `all`), and by the keys of some dimensions.
 create table day_figure (
-    day             date primary key,
+    day             date not null,
+    dimension       text not null,
+    key             text not null,
     compliant       bigint not null,
     in_doubt        bigint not null,
     noncompliant    bigint not null,
@@ -77,7 +80,8 @@ create table day_figure (
     nodes_critical  bigint not null,
     nodes_not_known bigint not null,
     conceded        bigint not null,
-    nodes_conceded  bigint not null
+    nodes_conceded  bigint not null,
+    primary key (day, dimension, key)
 );
 
 -- Days whose figures a later report may have altered. Many nodes report at once: no two wait for one row.

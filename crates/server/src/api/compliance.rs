@@ -162,8 +162,9 @@ pub async fn days(
     let Narrowed { by: narrowing, .. } = narrowed(db, filter, now).await?;
     let first = until.saturating_sub((days - 1).days());
     let mut by_day: BTreeMap<Date, CountedRow> = BTreeMap::new();
-    if only.is_none() && matches!(narrowing, Narrowing::All) {
-        let kept = day_figure::between(db, first, until).await?;
+    let which = only.as_ref().map_or(Some(day_figure::ALL), OnlyClauses::kept);
+    if let (Narrowing::All, Some(which)) = (&narrowing, which) {
+        let kept = day_figure::between(db, first, until, which).await?;
         by_day.extend(kept.into_iter().map(|row| (row.day.to_jiff(), row.counted)));
     }
     let ends: Vec<(Date, Timestamp)> = std::iter::successors(Some(first), |day| day.tomorrow().ok())

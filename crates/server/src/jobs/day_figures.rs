@@ -1,9 +1,8 @@
 //! The figures of days that are over, kept up to date: counted once, and again if a later report may have altered them.
 
 use crate::clock;
-use crate::store::compliance::{Moment, count};
-use crate::store::day_figure::{self, DAYS_KEPT, end_of};
-use crate::store::narrowing::Narrowing;
+use crate::store::compliance::{Moment, count_to_keep};
+use crate::store::day_figure::{self, ALL, DAYS_KEPT, end_of};
 use crate::store::retention;
 use jiff::ToSpan as _;
 use jiff::civil::Date;
@@ -50,7 +49,7 @@ pub async fn bring_up_to_date(db: &PgPool) -> sqlx::Result<usize> {
     // Of days whose history is deleted the figures stay as they are.
     let deleted = retention::last_deleted(&mut *transaction).await?;
     let oldest = deleted.and_then(|day| day.tomorrow().ok()).map_or(oldest, |kept| oldest.max(kept));
-    let kept: BTreeSet<Date> = day_figure::between(&mut *transaction, oldest, today)
+    let kept: BTreeSet<Date> = day_figure::between(&mut *transaction, oldest, today, ALL)
         .await?
         .into_iter()
         .map(|row| row.day.to_jiff())
@@ -63,10 +62,12 @@ pub async fn bring_up_to_date(db: &PgPool) -> sqlx::Result<usize> {
     let moments: Vec<Moment> =
         days.iter().map(|day| Moment { at: end_of(*day), known_at: now, is_now: false }).collect();
     if !days.is_empty() {
-        let rows = count(&mut *transaction, &Narrowing::All, &moments, None, None).await?.all;
-        for (place, day) in days.iter().enumerate() {
-            let row = rows.iter().find(|row| usize::try_from(row.moment) == Ok(place)).cloned();
-            day_figure::set(&mut transaction, *day, &row.unwrap_or_default()).await?;
+        day_figure::forget(&mut *transaction, &days).await?;
+        for row in count_to_keep(&mut *transaction, &moments).await? {
+            let day = usize::try_from(row.counted.moment).ok().and_then(|place| days.get(place));
+            if let Some(day) = day {
+                day_figure::set(&mut transaction, *day, &row.dimension, &row.counted).await?;
+            }
         }
     }
     let is_done = |day: &Date| *day < oldest || days.contains(day);

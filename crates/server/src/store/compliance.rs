@@ -10,7 +10,7 @@ use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde::Deserialize;
 use sqlx::{PgExecutor, Postgres, QueryBuilder};
 
-pub use count::{Counted, count};
+pub use count::{Counted, KeptRow, count, count_to_keep};
 pub use moved::{Compared, MovedRow, compare};
 
 /// Of when, and as known when.
@@ -67,6 +67,17 @@ pub enum OnlyClauses {
 }
 
 impl OnlyClauses {
+    /// Returns the dimension and the key whose figures of days are kept; none of a single clause.
+    pub fn kept(&self) -> Option<(&'static str, &str)> {
+        match self {
+            Self::Control(key) => Some(("control", key)),
+            Self::Baseline(key) => Some(("baseline", key)),
+            Self::Release(key) => Some(("release", key)),
+            Self::Severity(key) => Some(("severity", key)),
+            Self::Clause(_) => None,
+        }
+    }
+
     /// Writes the condition that a clause `c` with its address `a` is one of them.
     pub(super) fn push(&self, query: &mut QueryBuilder<Postgres>) {
         let (condition, value, end) = match self {

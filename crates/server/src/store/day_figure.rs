@@ -10,6 +10,9 @@ use sqlx::{PgConnection, PgExecutor};
 /// Figures of this many days are kept; those of earlier ones are counted when somebody asks.
 pub const DAYS_KEPT: i32 = 92;
 
+/// The dimension and the key of all clauses together.
+pub const ALL: (&str, &str) = ("all", "");
+
 /// Returns the end of a day in UTC.
 pub fn end_of(day: Date) -> Timestamp {
     let end = day.tomorrow().and_then(|next| next.to_zoned(TimeZone::UTC));
@@ -56,18 +59,34 @@ pub async fn one_at_a_time(db: impl PgExecutor<'_>) -> sqlx::Result<bool> {
     sqlx::query_scalar(include_str!("sql/day_figure/one_at_a_time.sql")).fetch_one(db).await
 }
 
-/// Returns the figures of the days from one until another that are kept and not marked.
-pub async fn between(db: impl PgExecutor<'_>, from: Date, until: Date) -> sqlx::Result<Vec<DayRow>> {
+/// Returns the figures of the days from one until another that are kept and not marked: of all clauses, or of those that are asked about.
+pub async fn between(
+    db: impl PgExecutor<'_>,
+    from: Date,
+    until: Date,
+    (dimension, key): (&str, &str),
+) -> sqlx::Result<Vec<DayRow>> {
     sqlx::query_as(include_str!("sql/day_figure/between.sql"))
         .bind(from.to_sqlx())
         .bind(until.to_sqlx())
+        .bind(dimension)
+        .bind(key)
         .fetch_all(db)
         .await
 }
 
-/// Keeps the figures of a day.
-pub async fn set(db: &mut PgConnection, day: Date, row: &CountedRow) -> sqlx::Result<()> {
-    let mut query = sqlx::query(include_str!("sql/day_figure/set.sql")).bind(day.to_sqlx());
+/// Forgets the figures of days.
+pub async fn forget(db: impl PgExecutor<'_>, days: &[Date]) -> sqlx::Result<()> {
+    let days: Vec<SqlDate> = days.iter().map(|day| day.to_sqlx()).collect();
+    sqlx::query(include_str!("sql/day_figure/forget.sql")).bind(days).execute(db).await.map(|_| ())
+}
+
+/// Keeps the figures of a key of a dimension on a day.
+pub async fn set(db: &mut PgConnection, day: Date, dimension: &str, row: &CountedRow) -> sqlx::Result<()> {
+    let mut query = sqlx::query(include_str!("sql/day_figure/set.sql"))
+        .bind(day.to_sqlx())
+        .bind(dimension)
+        .bind(row.key.as_deref().unwrap_or_default());
     for count in [row.compliant, row.in_doubt, row.noncompliant, row.conceded, row.unexamined, row.unknown] {
         query = query.bind(count);
     }

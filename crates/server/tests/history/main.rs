@@ -238,7 +238,8 @@ async fn rows_are_as_it_was(database: &Database, tale: &Tale, moment: Moment, se
 async fn days_are_as_counted(database: &Database, seed: u64) {
     while bring_up_to_date(&database.pool).await.unwrap() > 0 {}
     let today = constans_server::clock::now().to_zoned(TimeZone::UTC).date();
-    let kept = day_figure::between(&database.pool, today.saturating_sub(9.days()), today).await.unwrap();
+    let (db, first) = (&database.pool, today.saturating_sub(9.days()));
+    let kept = day_figure::between(db, first, today, day_figure::ALL).await.unwrap();
     assert!(kept.len() == usize::try_from(today.day() - 1).unwrap(), "history {seed}: {kept:?}");
     for row in kept {
         let at = end_of(row.day.to_jiff());
@@ -246,6 +247,22 @@ async fn days_are_as_counted(database: &Database, seed: u64) {
         let counted =
             count(&database.pool, &Narrowing::All, &[moment], None, None).await.unwrap().all.pop().unwrap();
         assert_eq!(of_clauses(row.counted), of_clauses(counted), "history {seed}, the end of {:?}", row.day);
+    }
+    // And of the clauses of one control or severity, also on days on which there were none.
+    for only in [OnlyClauses::Control("SK-9".to_owned()), OnlyClauses::Severity("critical".to_owned())] {
+        for row in day_figure::between(db, first, today, only.kept().unwrap()).await.unwrap() {
+            let at = end_of(row.day.to_jiff());
+            let moment = Moment { at, known_at: constans_server::clock::now(), is_now: false };
+            let counted =
+                count(&database.pool, &Narrowing::All, &[moment], None, Some(&only)).await.unwrap().all;
+            let counted = of_clauses(counted.into_iter().next().unwrap());
+            assert_eq!(
+                of_clauses(row.counted),
+                counted,
+                "history {seed}, {only:?}, the end of {:?}",
+                row.day
+            );
+        }
     }
 }
 

@@ -352,6 +352,52 @@ pub async fn count(
     Ok(Counted { all, rows })
 }
 
+/// The dimensions by which figures of days are kept: those that [`OnlyClauses`] asks about.
+const KEPT: [(&str, Dimension); 4] = [
+    ("control", Dimension::Control),
+    ("baseline", Dimension::Baseline),
+    ("release", Dimension::Release),
+    ("severity", Dimension::Severity),
+];
+
+/// What was counted of a key of a dimension; `all` is the dimension of all together.
+#[derive(Debug, Clone, PartialEq, Eq, sqlx::FromRow)]
+pub struct KeptRow {
+    /// The dimension.
+    pub dimension: String,
+    /// What was counted.
+    #[sqlx(flatten)]
+    pub counted: CountedRow,
+}
+
+/// Counts all clauses of all nodes at each moment, all together and by every dimension whose figures of days are kept.
+pub async fn count_to_keep(
+    db: impl Acquire<'_, Database = Postgres>,
+    moments: &[Moment],
+) -> sqlx::Result<Vec<KeptRow>> {
+    let mut query = QueryBuilder::new("");
+    push_moments(&mut query, moments);
+    push_nodes_then(&mut query, &Narrowing::All, None);
+    push_clauses(&mut query, None);
+    query.push(DUE).push(covered("select * from special")).push(results()).push(counted("all", None));
+    for (name, by) in &KEPT {
+        query.push(counted(name, Some(by)));
+    }
+    query.push(format!(" select 'all' as dimension, counted.* from ({}) counted", count_all()));
+    for (name, _) in KEPT {
+        query.push(format!(
+            " union all (select '{name}', moment, key, false, 0::bigint, {} from counted_{name} group by moment, key
+                having sum(compliant + noncompliant + conceded + unexamined + unknown) > 0)",
+            sums()
+        ));
+    }
+    let mut reading = db.begin().await?;
+    expect_many_rows(&mut reading).await?;
+    let rows = query.build_query_as().persistent(false).fetch_all(&mut *reading).await?;
+    reading.rollback().await?;
+    Ok(rows)
+}
+
 /// Has PostgreSQL expect many rows until the transaction ends. Of parts of a statement that read others it expects hardly any, and would
 /// go through all of one part for each row of another.
 pub(super) async fn expect_many_rows(reading: &mut PgConnection) -> sqlx::Result<()> {

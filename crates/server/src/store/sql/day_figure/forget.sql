@@ -1,0 +1,1 @@
+delete from day_figure where day = any($1)
