@@ -4,7 +4,7 @@ import Typography from '@mui/material/Typography';
 import { ChartsReferenceLine } from '@mui/x-charts/ChartsReferenceLine';
 import { LineChart } from '@mui/x-charts/LineChart';
 import type { Schemas } from '../api/client';
-import { changesOf, rateRange } from './days';
+import { changesOf, isMostlyHigh, rateRange } from './days';
 import { rateWords } from './rate';
 
 const rateOf = (rate: number | null) => (rate === null ? '–' : rateWords(Math.round(rate * 100)));
@@ -29,6 +29,7 @@ export function RateChart({ days, chosen, namesChanges = true, onDay }: Shown) {
     : [];
   const [min, max] = rateRange([...rates, ...conceded]);
   const marked = [...changesOf(days)];
+  const atBottom = isMostlyHigh(rates, [min, max]);
   return (
     <Box>
       <LineChart
@@ -82,7 +83,7 @@ export function RateChart({ days, chosen, namesChanges = true, onDay }: Shown) {
               key={day}
               x={day}
               label={!namesChanges ? undefined : changes.length > 2 ? `${changes.length} changes` : changes.map((change) => `C${change.no}`).join(' ')}
-              labelAlign="start"
+              labelAlign={atBottom ? 'end' : 'start'}
               spacing={isLate ? { x: -5, y: 5 } : 5}
               lineStyle={{ strokeDasharray: '2 3', stroke: palette.text.secondary }}
               labelStyle={{ fontSize: 12, fill: palette.text.secondary, textAnchor: isLate ? 'end' : 'start' }}

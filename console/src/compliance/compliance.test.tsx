@@ -1,7 +1,7 @@
 import { fireEvent, screen, within } from '@testing-library/react';
 import { serve, show } from '../testing';
 import { CompliancePage } from './CompliancePage';
-import { changesOf, pointsWords, rateRange } from './days';
+import { changesOf, isMostlyHigh, pointsWords, rateRange } from './days';
 
 const nodes = { without_deviation: 4, with_deviation: 1, not_known: 1, conceded: 0, with_critical: 1 };
 const clauses = { compliant: 52, in_doubt: 1, noncompliant: 1, conceded: 0, unexamined: 0, unknown: 1 };
@@ -141,6 +141,7 @@ test('the scale shows whole percents around what is there, and a change is marke
   expect(rateRange([100, 100])).toEqual([98, 100]);
   expect(rateRange([0, 0])).toEqual([0, 2]);
   expect(rateRange([null])).toEqual([0, 100]);
+  expect([isMostlyHigh([94.9, null, 94.8, 93.1], [93, 95]), isMostlyHigh([93.1, 93, 94.9], [93, 95])]).toEqual([true, false]);
   expect([pointsWords(-74), pointsWords(0), pointsWords(125)]).toEqual(['−0.74', '0.00', '+1.25']);
   const day = (day: string, at: string) => ({ day, at, nodes, clauses, rate_basis_points: 0 });
   const change = { no: 1, what: '', who: '', handed_out_at: '2026-11-19T09:00:00Z' };

@@ -18,6 +18,12 @@ export function rateRange(rates: (number | null)[]): [number, number] {
   return max - min >= 2 ? [min, max] : [Math.max(0, max - 2), max === min && min < 2 ? 2 : max];
 }
 
+/** Whether most rates are in the upper half of a range: words beside them have room below. */
+export function isMostlyHigh(rates: (number | null)[], [min, max]: [number, number]): boolean {
+  const known = rates.filter((rate) => rate !== null);
+  return known.filter((rate) => rate > (min + max) / 2).length > known.length / 2;
+}
+
 /** Hundredths of a percent as signed points. */
 export function pointsWords(basisPoints: number): string {
   const sign = basisPoints > 0 ? '+' : basisPoints < 0 ? '−' : '';
