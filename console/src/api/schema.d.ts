@@ -318,9 +318,9 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * How many clauses and nodes are as desired at the end of each day of a period, in UTC, with the changes that gave nodes something
+         * How many clauses and nodes are as desired at the end of each day of a period, in the server's zone, with the changes that gave nodes something
          *     else.
-         * @description How many clauses and nodes are as desired at the end of each day of a period, in UTC, with the changes that gave nodes something
+         * @description How many clauses and nodes are as desired at the end of each day of a period, in the server's zone, with the changes that gave nodes something
          *     else.
          */
         get: operations["get_api_compliance_days"];
@@ -2941,9 +2941,16 @@ export interface components {
             clauses: components["schemas"]["ClauseCounts"];
             /**
              * Format: date
-             * @description The day in UTC.
+             * @description The day.
              */
             day: string;
+            /**
+             * Format: date-time
+             * @description Its beginning, in the zone in which days ended then.
+             */
+            from: string;
+            /** @description Whether it is over. */
+            is_over: boolean;
             /** @description The nodes that had clauses. */
             nodes: components["schemas"]["NodeCounts"];
             /** @description The share of the clauses that is compliant as found, in hundredths of a percent, rounded down; none of nothing. */
@@ -2957,6 +2964,8 @@ export interface components {
             changes: components["schemas"]["NamedChange"][];
             /** @description The days, the first one first; the last one may not be over. */
             days: components["schemas"]["ComplianceDay"][];
+            /** @description The time zone in which days end now. */
+            zone: string;
         };
         /** @description Why the rate moved between two moments. */
         ComplianceMoves: {

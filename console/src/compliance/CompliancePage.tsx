@@ -41,11 +41,7 @@ export function CompliancePage() {
     refetchInterval: 300_000,
   });
   const since = parameters.get('since') ?? yesterdayBefore(asOf);
-  const chooseDay = ({ day, at }: Schemas['ComplianceDay']) => {
-    const midnight = `${day}T00:00:00Z`;
-    const isToday = at !== nextMidnight(midnight);
-    set({ since: midnight, as_of: isToday ? '' : seconds(at) });
-  };
+  const chooseDay = ({ from, at, is_over }: Schemas['ComplianceDay']) => set({ since: seconds(from), as_of: is_over ? seconds(at) : '' });
   const labels = useQuery({ queryKey: ['labels'], queryFn: ({ signal }) => api.labels(signal), staleTime: 300_000 });
   const compliance = useQuery({
     queryKey: ['compliance', filter, by, asOf, only],
@@ -87,7 +83,7 @@ export function CompliancePage() {
                 <LeadingFigures compliance={compliance} examinations={examinations.data} isOfSome={only !== ''} />
                 <Box sx={{ mt: 1 }}>
                   <QueryView query={days}>
-                    {(days) => <RateChart days={days} chosen={days.days.find(({ day }) => since.startsWith(day))?.day} onDay={chooseDay} />}
+                    {(days) => <RateChart days={days} chosen={days.days.find(({ from }) => seconds(from) === since)?.day} onDay={chooseDay} />}
                   </QueryView>
                 </Box>
               </Card>
@@ -120,10 +116,6 @@ export function CompliancePage() {
 /** A moment as it is in addresses. */
 function seconds(at: string): string {
   return `${new Date(at).toISOString().slice(0, 19)}Z`;
-}
-
-function nextMidnight(midnight: string): string {
-  return seconds(new Date(new Date(midnight).getTime() + 86_400_000).toISOString());
 }
 
 /** The beginning of the day before a moment, in UTC. */

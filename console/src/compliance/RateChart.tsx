@@ -93,8 +93,9 @@ export function RateChart({ days, chosen, namesChanges = true, onDay }: Shown) {
         {chosen && <ChartsReferenceLine x={chosen} lineStyle={{ stroke: palette.primary.main, strokeWidth: 2, opacity: 0.4 }} />}
       </LineChart>
       <Typography sx={{ fontSize: 13, color: 'text.secondary' }}>
-        Clauses on nodes compliant, as found, at the end of each day in UTC{conceded.length > 0 && '; grey: with concessions'}. {namesChanges ? 'C…' : 'Dotted'}
-        : changes of what is desired. Click a day to see why the rate moved.
+        Clauses on nodes compliant, as found, at the end of each day in {days.zone}
+        {conceded.length > 0 && '; grey: with concessions'}. {namesChanges ? 'C…' : 'Dotted'}: changes of what is desired. Click a day to see why the rate
+        moved.
       </Typography>
     </Box>
   );

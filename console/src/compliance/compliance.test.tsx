@@ -103,9 +103,10 @@ test('why it moved names reason and change with the points of each, which add up
     'GET /api/compliance/days?days=30': {
       body: {
         days: [
-          { ...day, day: '2026-11-18', at: '2026-11-19T00:00:00Z' },
-          { ...day, day: '2026-11-19', at: '2026-11-20T00:00:00Z' },
+          { ...day, day: '2026-11-18', from: '2026-11-18T00:00:00Z', at: '2026-11-19T00:00:00Z', is_over: true },
+          { ...day, day: '2026-11-19', from: '2026-11-19T00:00:00Z', at: '2026-11-20T00:00:00Z', is_over: true },
         ],
+        zone: 'UTC',
         changes: [change],
       },
     },
@@ -143,8 +144,8 @@ test('the scale shows whole percents around what is there, and a change is marke
   expect(rateRange([null])).toEqual([0, 100]);
   expect([isMostlyHigh([94.9, null, 94.8, 93.1], [93, 95]), isMostlyHigh([93.1, 93, 94.9], [93, 95])]).toEqual([true, false]);
   expect([pointsWords(-74), pointsWords(0), pointsWords(125)]).toEqual(['−0.74', '0.00', '+1.25']);
-  const day = (day: string, at: string) => ({ day, at, nodes, clauses, rate_basis_points: 0 });
+  const day = (day: string, at: string) => ({ day, from: `${day}T00:00:00Z`, at, is_over: true, nodes, clauses, rate_basis_points: 0 });
   const change = { no: 1, what: '', who: '', handed_out_at: '2026-11-19T09:00:00Z' };
   const days = [day('2026-11-18', '2026-11-19T00:00:00Z'), day('2026-11-19', '2026-11-19T17:00:00Z')];
-  expect([...changesOf({ days, changes: [change] }).keys()]).toEqual(['2026-11-19']);
+  expect([...changesOf({ days, zone: 'UTC', changes: [change] }).keys()]).toEqual(['2026-11-19']);
 });

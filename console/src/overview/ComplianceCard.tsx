@@ -26,7 +26,7 @@ export function ComplianceCard({ filter }: { filter: string }) {
     ...refreshed,
   });
   const address = `/compliance${filter ? `?filter=${encodeURIComponent(filter)}` : ''}`;
-  const chosen = (day: string) => void navigate(`${address}${filter ? '&' : '?'}since=${day}T00:00:00Z`);
+  const chosen = (from: string) => void navigate(`${address}${filter ? '&' : '?'}since=${from}`);
   return (
     <Card
       title="Compliance"
@@ -37,7 +37,7 @@ export function ComplianceCard({ filter }: { filter: string }) {
       }
     >
       <QueryView query={compliance}>{(compliance) => <LeadingFigures compliance={compliance} />}</QueryView>
-      <QueryView query={days}>{(days) => <RateChart days={days} namesChanges={false} onDay={({ day }) => chosen(day)} />}</QueryView>
+      <QueryView query={days}>{(days) => <RateChart days={days} namesChanges={false} onDay={({ from }) => chosen(from)} />}</QueryView>
     </Card>
   );
 }

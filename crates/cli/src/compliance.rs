@@ -114,9 +114,10 @@ fn by_day(days: &ComplianceDays) -> String {
             let _ = write!(line, "  C{}", change.no);
         }
     }
-    lines.push(
-        "each at the end of the day in UTC, the last one now; C…: changes handed out on that day".to_owned(),
-    );
+    lines.push(format!(
+        "each at the end of the day in {}, the last one now; C…: changes handed out on that day",
+        harmless(&days.zone)
+    ));
     lines.join("\n") + "\n"
 }
 
@@ -290,13 +291,14 @@ fn with_concessions(counts: &ClauseCounts) -> String {
     format!(", {} with concessions", Rate::words_of(counts.rate_with_concessions()))
 }
 
-const HEADS: [&str; 12] = [
+const HEADS: [&str; 13] = [
     "nodes",
     "without dev.",
     "with dev.",
     "critical",
     "clauses",
     "compliant",
+    IN_DOUBT,
     "noncompl.",
     "conceded",
     "unexamined",
@@ -305,9 +307,17 @@ const HEADS: [&str; 12] = [
     "with conc.",
 ];
 
+/// Mostly nothing is: then the column is left out.
+const IN_DOUBT: &str = "in doubt";
+
 fn table(rows: impl Iterator<Item = Vec<String>>, by: &str) -> String {
     let head: Vec<String> = std::iter::once(by).chain(HEADS).map(str::to_owned).collect();
-    aligned(&std::iter::once(head).chain(rows).collect::<Vec<_>>())
+    let doubt = head.iter().position(|cell| cell == IN_DOUBT).unwrap_or_default();
+    let mut lines: Vec<Vec<String>> = std::iter::once(head).chain(rows).collect();
+    if lines.iter().skip(1).all(|cells| cells[doubt] == "0") {
+        lines.iter_mut().for_each(|cells| drop(cells.remove(doubt)));
+    }
+    aligned(&lines)
 }
 
 /// Writes a table: the first column to the left, the others to the right.
@@ -334,6 +344,7 @@ fn cells(row: &ComplianceRow, by: &str) -> Vec<String> {
         nodes.with_critical,
         clauses.all(),
         clauses.compliant,
+        clauses.in_doubt,
         clauses.noncompliant,
         clauses.conceded,
         clauses.unexamined,

@@ -142,6 +142,11 @@ impl Fleet {
         self.server.wait().expect("it ends");
     }
 
+    /// Has the server be started with other arguments from the next time on.
+    pub fn give(&mut self, arguments: &[&str]) {
+        self.arguments = arguments.iter().map(|&argument| argument.to_owned()).collect();
+    }
+
     /// Starts the server again.
     pub fn start_server(&mut self) {
         self.server = serve(

@@ -354,3 +354,56 @@ fn one_control_is_asked_about_by_itself_and_a_clause_that_is_mapped_otherwise_is
         assert!(refused.exit == Some(1) && refused.stderr.contains(why), "{wrong}: {}", refused.stderr);
     }
 }
+
+#[test]
+fn days_end_in_the_zone_of_the_server_and_those_that_were_counted_in_another_one_stay() {
+    let mut fleet = Fleet::start_given(&["--zone", "Pacific/Kiritimati"]);
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    ran(&kiosk);
+    fleet.query("update node_life set from_at = now() - interval '5 days'");
+    let days = |fleet: &Fleet| figures(fleet, &["--days", "4"]);
+    let restarted = |fleet: &mut Fleet| {
+        fleet.kill_server();
+        fleet.start_server();
+        let began = std::time::Instant::now();
+        while fleet.query("select count(distinct day) >= 3 from day_figure") != "t" {
+            assert!(began.elapsed() < std::time::Duration::from_secs(30), "the days are never counted");
+            std::thread::sleep(std::time::Duration::from_millis(200));
+        }
+    };
+    restarted(&mut fleet);
+    let far = days(&fleet);
+    assert_eq!(far["zone"], "Pacific/Kiritimati");
+    let hour = |moment: &Value| moment.as_str().expect("a moment")[11..16].to_owned();
+    let all = far["days"].as_array().expect("as asked");
+    // 14 hours ahead of UTC.
+    assert!(all.iter().all(|day| hour(&day["from"]) == "10:00"), "{far}");
+    assert!(all[..3].iter().all(|day| hour(&day["at"]) == "10:00" && day["is_over"] == true), "{far}");
+    assert_eq!(
+        (&all[3]["is_over"], all[3]["clauses"] == figures(&fleet, &[])["clauses"]),
+        (&false.into(), true)
+    );
+    let text = fleet.client(&["compliance", "--days", "2"]);
+    assert!(well(&text).contains("at the end of the day in Pacific/Kiritimati"), "{}", text.stdout);
+
+    fleet.give(&["--zone", "Pacific/Pago_Pago"]);
+    restarted(&mut fleet);
+    let near = days(&fleet);
+    assert_eq!(near["zone"], "Pacific/Pago_Pago");
+    let kept = |day: &&Value| all[..3].iter().any(|known| known["day"] == day["day"]);
+    let listed = near["days"].as_array().expect("as asked");
+    assert!(
+        listed.iter().any(|day| kept(&day))
+            && listed.iter().filter(kept).all(|day| hour(&day["at"]) == "10:00"),
+        "{near}"
+    );
+    fleet.kill_server();
+    let unknown = std::process::Command::new(constans_e2e::program("constans-server"))
+        .args(["serve", "--database", "postgres://x", "--name", "x", "--zone", "Skerry/Auken"])
+        .output()
+        .expect("it starts");
+    let told = String::from_utf8_lossy(&unknown.stderr).into_owned();
+    assert!(!unknown.status.success() && told.contains("write it as Europe/Oslo"), "{told}");
+}

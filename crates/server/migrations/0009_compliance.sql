@@ -64,10 +64,11 @@ create table examination_gap (
 create index examination_gap_of_learned on examination_gap using brin (until_learned_at);
 create index examination_gap_of_node on examination_gap (node);
 
--- The figures of all nodes at the end of each day in UTC, as they are known: what would take long to count again for each chart. Of all
--- clauses together (dimension `all`), and by the keys of some dimensions.
+-- The figures of all nodes at the end of each day, as they are known: what would take long to count again for each chart. Of all clauses
+-- together (dimension `all`), and by the keys of some dimensions. Days keep the ends that they had when they were counted first.
 create table day_figure (
     day             date not null,
+    ends_at         timestamptz not null,
     dimension       text not null,
     key             text not null,
     compliant       bigint not null,

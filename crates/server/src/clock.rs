@@ -3,6 +3,7 @@
 
 use constans_clock::Clock;
 use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use std::sync::OnceLock;
 
@@ -16,6 +17,18 @@ pub fn go_by(clock: Clock) {
 /// Returns the time.
 pub fn now() -> Timestamp {
     CLOCK.get_or_init(Clock::system).now()
+}
+
+static ZONE: OnceLock<TimeZone> = OnceLock::new();
+
+/// Has days of this process end at midnight in a zone; the first call counts. Without one they end in UTC.
+pub fn days_end_in(zone: TimeZone) {
+    let _ = ZONE.set(zone);
+}
+
+/// Returns the zone in which days end.
+pub fn zone() -> &'static TimeZone {
+    ZONE.get_or_init(|| TimeZone::UTC)
 }
 
 /// Returns the time as statements bind it.

@@ -74,6 +74,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     connection.close().await.map_err(LaunchError::Database)?;
     let db = pool(&settings.database, Some(watch.clone())).await?;
     partitions::make_ahead(&db).await.map_err(LaunchError::Database)?;
+    clock::days_end_in(settings.zone.clone());
     tokio::spawn(partitions::keep_ahead(db.clone()));
     tokio::spawn(audit_chain::keep_chained(db.clone()));
     tokio::spawn(day_figures::keep_up_to_date(db.clone()));

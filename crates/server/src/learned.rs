@@ -1,6 +1,6 @@
 //! The trees over what was learned each day, and what proves that a row is in one.
 
-use crate::store::day_figure::end_of;
+use crate::store::day_figure::end_in_utc;
 use crate::store::evidence::{self, LearnedRow};
 use crate::store::retention;
 use constans_core::evidence::learned::Learned;
@@ -25,8 +25,8 @@ pub async fn tree_of(db: &mut PgConnection, day: Date) -> sqlx::Result<Tree> {
         return Ok(Tree::of(kept.as_chunks().0.to_vec()));
     }
     let mut leaves = Vec::new();
-    let from = day.yesterday().map_or(Timestamp::MIN, end_of);
-    evidence::learned(db, from, end_of(day), |row| leaves.push(leaf_of(&row))).await?;
+    let from = day.yesterday().map_or(Timestamp::MIN, end_in_utc);
+    evidence::learned(db, from, end_in_utc(day), |row| leaves.push(leaf_of(&row))).await?;
     Ok(Tree::of(leaves))
 }
 

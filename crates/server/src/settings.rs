@@ -1,6 +1,7 @@
 //! Command-line settings of the server.
 
 use clap::Args;
+use jiff::tz::TimeZone;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
@@ -56,12 +57,19 @@ pub struct Settings {
     /// Number of days for which the related records of drift are kept: who was signed in, what sudo ran, packages that changed
     #[arg(long, value_name = "DAYS", default_value_t = 90, value_parser = clap::value_parser!(u32).range(1..=36_500))]
     pub keep_related_records: u32,
+    /// The time zone in which days end in figures of compliance, as Europe/Oslo; days that were counted before keep their ends
+    #[arg(long, value_name = "ZONE", default_value = "UTC", value_parser = zone)]
+    pub zone: TimeZone,
     /// Number of days for which events of nodes are kept: drift found, silence, failures. What people did is kept for ever
     #[arg(long, value_name = "DAYS", default_value_t = 400, value_parser = clap::value_parser!(u32).range(1..=36_500))]
     pub keep_events: u32,
     /// Goes by the clock in this file, which a test or the demo moves, and not by the system's
     #[arg(long, value_name = "FILE", hide = true)]
     pub clock: Option<PathBuf>,
+}
+
+fn zone(text: &str) -> Result<TimeZone, String> {
+    TimeZone::get(text).map_err(|_| "it is not known; write it as Europe/Oslo or UTC".to_owned())
 }
 
 fn colour(text: &str) -> Result<String, String> {

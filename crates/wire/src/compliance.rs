@@ -74,6 +74,8 @@ pub struct ComplianceRow {
 pub struct ComplianceDays {
     /// The days, the first one first; the last one may not be over.
     pub days: Vec<ComplianceDay>,
+    /// The time zone in which days end now.
+    pub zone: String,
     /// The changes that were handed out in the period and gave nodes something else; at most 500, the last ones.
     pub changes: Vec<NamedChange>,
 }
@@ -82,11 +84,15 @@ pub struct ComplianceDays {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct ComplianceDay {
-    /// The day in UTC.
+    /// The day.
     #[cfg_attr(feature = "schema", schema(value_type = String, format = Date))]
     pub day: Date,
+    /// Its beginning, in the zone in which days ended then.
+    pub from: Timestamp,
     /// The moment that the figures are of: its end, or now if it is not over.
     pub at: Timestamp,
+    /// Whether it is over.
+    pub is_over: bool,
     /// The nodes that had clauses.
     pub nodes: NodeCounts,
     /// The clauses on these nodes.

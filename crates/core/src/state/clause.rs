@@ -1,6 +1,6 @@
 //! A concrete clause and the effective state that it is part of.
 
-use super::digested::{LastDigest, STATE_SCHEME, state_digest};
+use super::digested::{LastDigest, state_digest};
 use crate::address::ClauseAddress;
 use crate::digest::{self, Digest, DigestKey};
 use crate::hours::WeeklyHours;
@@ -278,7 +278,7 @@ impl Default for EffectiveState {
 impl EffectiveState {
     /// Puts clauses, already in order, together.
     pub fn new(clauses: Vec<Clause>, key: &DigestKey) -> Self {
-        Self { digest: state_digest(STATE_SCHEME, &clauses, Some(key)), clauses }
+        Self { digest: state_digest(&clauses, Some(key)), clauses }
     }
 
     /// Puts clauses together for a check, which needs no digest.
@@ -306,7 +306,7 @@ impl EffectiveState {
 
     /// Returns whether a sealed state is the one that its digest names; sealed values count by their names.
     pub fn is_as_named(&self) -> bool {
-        state_digest(self.digest.scheme(), &self.clauses, None) == self.digest
+        state_digest(&self.clauses, None) == self.digest
     }
 
     /// Returns the names of all contents and sealed values that the state refers to.

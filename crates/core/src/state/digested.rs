@@ -16,15 +16,9 @@ pub const WANTED_SCHEME: &str = "w1";
 pub const CLAUSE_SCHEME: &str = "c1";
 /// The scheme of the digests of effective states: over the digests of their clauses.
 pub const STATE_SCHEME: &str = "s2";
-/// The scheme of older ones, which are over the clauses themselves.
-const OLDER_STATE_SCHEME: &str = "s1";
 
-/// Returns the digest of a state of these clauses, in the given scheme of states.
-pub(super) fn state_digest(scheme: &str, clauses: &[Clause], key: Option<&DigestKey>) -> Digest {
-    if scheme == OLDER_STATE_SCHEME {
-        let whole: Vec<ClauseDigestInput<'_>> = clauses.iter().map(|clause| clause.whole(key)).collect();
-        return digest::of_sorted_at_once(OLDER_STATE_SCHEME, &whole);
-    }
+/// Returns the digest of a state of these clauses.
+pub(super) fn state_digest(clauses: &[Clause], key: Option<&DigestKey>) -> Digest {
     let digests: Vec<Digest> = clauses.iter().map(|clause| clause.digest_by(key)).collect();
     digest::of_sorted_at_once(STATE_SCHEME, &digests)
 }
@@ -280,24 +274,5 @@ pub(super) mod tests {
         assert_ne!(shared.digest(), moved.digest());
         let one = EffectiveState::new(vec![shared.clone(), moved.clone()], &key);
         assert_ne!(one.digest, EffectiveState::new(vec![moved, shared], &key).digest, "their order counts");
-    }
-
-    #[test]
-    fn a_state_that_was_named_in_the_older_way_is_still_known_by_its_name() {
-        let key = DigestKey::new("key");
-        let state = EffectiveState::new(vec![full()], &key);
-        let older = EffectiveState {
-            digest: state_digest(OLDER_STATE_SCHEME, &state.clauses, Some(&key)),
-            ..state.clone()
-        };
-        assert!(state.digest.as_str().starts_with("s2:") && older.digest.as_str().starts_with("s1:"));
-        let key_less = |state: &EffectiveState| {
-            let mut state = state.clone();
-            state.seal(&key);
-            state
-        };
-        assert!(key_less(&state).is_as_named() && key_less(&older).is_as_named());
-        let other = EffectiveState { clauses: vec![clause("file:/etc/issue")], ..older };
-        assert!(!other.is_as_named());
     }
 }

@@ -1,13 +1,14 @@
 //! Compliance of the fleet.
 
 use super::overview::{Narrowed, narrowed, undecided};
+use crate::clock::zone;
 use crate::problem::{Answer, ApiError};
 use crate::store::clause_result;
 use crate::store::compliance::{
     self, Compared, Counted, CountedRow, Dimension, HandedOutRow, MAX_ROWS, Moment, OnlyClauses,
 };
 use crate::store::control;
-use crate::store::day_figure::{self, end_of};
+use crate::store::day_figure::{self, end_in_utc, end_of};
 use crate::store::narrowing::Narrowing;
 use crate::store::retention;
 use crate::trust::{Allowed, NodeRead};
@@ -19,7 +20,7 @@ use constans_wire::compliance::{
 };
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp, ToSpan as _};
+use jiff::{Timestamp, ToSpan as _};
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use sqlx::{PgExecutor, PgPool};
@@ -119,7 +120,7 @@ pub async fn examinations(
     }))
 }
 
-/// How many clauses and nodes are as desired at the end of each day of a period, in UTC, with the changes that gave nodes something
+/// How many clauses and nodes are as desired at the end of each day of a period, in the server's zone, with the changes that gave nodes something
 /// else.
 #[utoipa::path(tag = "compliance", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
     ("days" = Option<i16>, Query, description = "How many days, from 1 to 92; 30 if left out"),
@@ -145,7 +146,7 @@ pub async fn days(
             return Err(ApiError::invalid("days", format!("take 1 to {MAX_DAYS}, not {written}")));
         }
     };
-    let today = now.to_zoned(TimeZone::UTC).date();
+    let today = now.to_zoned(zone().clone()).date();
     let until: Date = match until {
         None => today,
         Some(written) => {
@@ -167,9 +168,12 @@ pub async fn days(
         let kept = day_figure::between(db, first, until, which).await?;
         by_day.extend(kept.into_iter().map(|row| (row.day.to_jiff(), row.counted)));
     }
+    let day_before = first.saturating_sub(1.days());
+    let known_ends = day_figure::ends(db, day_before, until).await?;
+    let end = |day: Date| known_ends.get(&day).copied().unwrap_or_else(|| end_of(day));
     let ends: Vec<(Date, Timestamp)> = std::iter::successors(Some(first), |day| day.tomorrow().ok())
         .take_while(|day| *day <= until)
-        .map(|day| (day, end_of(day).min(now)))
+        .map(|day| (day, end(day).min(now)))
         .collect();
     let missing: Vec<(Date, Timestamp)> =
         ends.iter().filter(|(day, _)| !by_day.contains_key(day)).copied().collect();
@@ -189,16 +193,21 @@ pub async fn days(
         let (nodes, clauses) = (row.nodes(), row.clauses());
         ComplianceDay {
             day: *day,
+            from: end(day.saturating_sub(1.days())),
             at: *at,
+            is_over: *at < now,
             nodes,
             clauses,
             rate_basis_points: clauses.rate().map(Rate::basis_points),
             rate_with_concessions_basis_points: clauses.rate_with_concessions().map(Rate::basis_points),
         }
     });
-    let from = ends.first().map_or(now, |(_, end)| *end);
-    let changes = compliance::changes_between(db, from - SignedDuration::from_hours(24), now).await?;
-    Ok(Json(ComplianceDays { days: shown.collect(), changes: changes.into_iter().map(named).collect() }))
+    let changes = compliance::changes_between(db, end(day_before), now).await?;
+    Ok(Json(ComplianceDays {
+        days: shown.collect(),
+        zone: zone().iana_name().unwrap_or("UTC").to_owned(),
+        changes: changes.into_iter().map(named).collect(),
+    }))
 }
 
 /// Why the rate moved between two moments: by reason and change, adding up.
@@ -294,7 +303,7 @@ pub async fn refuse_deleted(
     field: &'static str,
     at: Timestamp,
 ) -> Result<(), ApiError> {
-    match retention::last_deleted(db).await?.map(end_of) {
+    match retention::last_deleted(db).await?.map(end_in_utc) {
         Some(since) if at < since => Err(ApiError::invalid(
             field,
             format!(

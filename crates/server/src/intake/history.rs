@@ -1,5 +1,6 @@
 //! What a report adds to the history that compliance is counted from.
 
+use crate::clock::zone;
 use crate::problem::ApiError;
 use crate::store::day_figure::{self, DAYS_KEPT};
 use crate::store::history::{self, NodeRow, TwoTimes};
@@ -9,7 +10,6 @@ use constans_core::compliance::{
 };
 use constans_core::run::Verdict;
 use constans_wire::report::RunReport;
-use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan as _};
 use serde_json::{Value, json};
 use sqlx::PgConnection;
@@ -50,7 +50,7 @@ pub async fn take_in(
 
 /// Marks the days that ended since the earliest time that a report alters, and of which figures are kept.
 async fn mark_days(db: &mut PgConnection, earliest: Timestamp, learned_at: Timestamp) -> sqlx::Result<()> {
-    let [first, today] = [earliest, learned_at].map(|at| at.to_zoned(TimeZone::UTC).date());
+    let [first, today] = [earliest, learned_at].map(|at| at.to_zoned(zone().clone()).date());
     let first = first.max(today.saturating_sub(DAYS_KEPT.days()));
     match today.yesterday() {
         Ok(last) if first <= last => day_figure::mark(db, first, last).await,

@@ -2,11 +2,10 @@
 
 use crate::clock;
 use crate::store::compliance::{Moment, count_to_keep};
-use crate::store::day_figure::{self, ALL, DAYS_KEPT, end_of};
+use crate::store::day_figure::{self, ALL, DAYS_KEPT, end_in_utc, end_of};
 use crate::store::retention;
-use jiff::ToSpan as _;
 use jiff::civil::Date;
-use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan as _};
 use sqlx::PgPool;
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
@@ -42,13 +41,14 @@ pub async fn bring_up_to_date(db: &PgPool) -> sqlx::Result<usize> {
     for (id, day) in day_figure::marks(&mut *transaction).await? {
         marks.entry(day.to_jiff()).or_default().push(id);
     }
-    let Some(first) = day_figure::first_day(&mut *transaction).await? else { return Ok(0) };
+    let Some(first) = day_figure::first_moment(&mut *transaction).await? else { return Ok(0) };
     let now = clock::now();
-    let today = now.to_zoned(TimeZone::UTC).date();
-    let oldest = first.to_jiff().max(today.saturating_sub(DAYS_KEPT.days()));
+    let day_of = |at: Timestamp| at.to_zoned(clock::zone().clone()).date();
+    let today = day_of(now);
+    let oldest = day_of(first.to_jiff()).max(today.saturating_sub(DAYS_KEPT.days()));
     // Of days whose history is deleted the figures stay as they are.
     let deleted = retention::last_deleted(&mut *transaction).await?;
-    let oldest = deleted.and_then(|day| day.tomorrow().ok()).map_or(oldest, |kept| oldest.max(kept));
+    let oldest = deleted.map_or(oldest, |day| oldest.max(day_of(end_in_utc(day))));
     let kept: BTreeSet<Date> = day_figure::between(&mut *transaction, oldest, today, ALL)
         .await?
         .into_iter()
@@ -59,12 +59,15 @@ pub async fn bring_up_to_date(db: &PgPool) -> sqlx::Result<usize> {
         .filter(|day| !kept.contains(day))
         .take(AT_ONCE)
         .collect();
+    let known_ends = day_figure::ends(&mut *transaction, oldest, today).await?;
+    let ends: Vec<(Date, Timestamp)> =
+        days.iter().map(|day| (*day, known_ends.get(day).copied().unwrap_or_else(|| end_of(*day)))).collect();
     let moments: Vec<Moment> =
-        days.iter().map(|day| Moment { at: end_of(*day), known_at: now, is_now: false }).collect();
+        ends.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: false }).collect();
     if !days.is_empty() {
         day_figure::forget(&mut *transaction, &days).await?;
         for row in count_to_keep(&mut *transaction, &moments).await? {
-            let day = usize::try_from(row.counted.moment).ok().and_then(|place| days.get(place));
+            let day = usize::try_from(row.counted.moment).ok().and_then(|place| ends.get(place));
             if let Some(day) = day {
                 day_figure::set(&mut transaction, *day, &row.dimension, &row.counted).await?;
             }

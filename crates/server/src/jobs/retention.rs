@@ -2,7 +2,7 @@
 
 use crate::clock;
 use crate::learned::tree_of;
-use crate::store::day_figure::{DAYS_KEPT, end_of};
+use crate::store::day_figure::{DAYS_KEPT, end_in_utc};
 use crate::store::retention::{self, AT_ONCE, Old};
 use constans_core::evidence::hex;
 use jiff::tz::TimeZone;
@@ -49,7 +49,7 @@ pub async fn delete_old(db: &PgPool, kept: DaysKept) -> sqlx::Result<u64> {
     let related_kept = SignedDuration::from_hours(24 * i64::from(kept.related_records));
     let mut deleted = 0;
     while chained_leaves(db, first).await? {}
-    let until = retention::last_deleted(db).await?.map(end_of);
+    let until = retention::last_deleted(db).await?.map(end_in_utc);
     for old in Old::ALL {
         let before = match (old, until) {
             (Old::Jobs, _) => now - JOBS_KEPT,

@@ -1,11 +1,13 @@
 //! The figures of all nodes at the end of each day, kept so that a chart is not counted again; and the days that are to be counted again.
 
 use super::compliance::CountedRow;
+use crate::clock::zone;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff_sqlx::{Date as SqlDate, ToSqlx as _};
+use jiff_sqlx::{Date as SqlDate, Timestamp as SqlTimestamp, ToSqlx as _};
 use sqlx::{PgConnection, PgExecutor};
+use std::collections::BTreeMap;
 
 /// Figures of this many days are kept; those of earlier ones are counted when somebody asks.
 pub const DAYS_KEPT: i32 = 92;
@@ -13,16 +15,25 @@ pub const DAYS_KEPT: i32 = 92;
 /// The dimension and the key of all clauses together.
 pub const ALL: (&str, &str) = ("all", "");
 
-/// Returns the end of a day in UTC.
+/// Returns the end of a day, in the zone in which days end now.
 pub fn end_of(day: Date) -> Timestamp {
-    let end = day.tomorrow().and_then(|next| next.to_zoned(TimeZone::UTC));
+    end_in(day, zone().clone())
+}
+
+/// Returns the end of a day in UTC.
+pub fn end_in_utc(day: Date) -> Timestamp {
+    end_in(day, TimeZone::UTC)
+}
+
+fn end_in(day: Date, zone: TimeZone) -> Timestamp {
+    let end = day.tomorrow().and_then(|next| next.to_zoned(zone));
     end.map_or(Timestamp::MAX, |end| end.timestamp())
 }
 
 /// The figures of a day.
 #[derive(Debug, sqlx::FromRow)]
 pub struct DayRow {
-    /// The day in UTC.
+    /// The day.
     pub day: SqlDate,
     /// What was counted at its end.
     #[sqlx(flatten)]
@@ -49,9 +60,23 @@ pub async fn unmark(db: impl PgExecutor<'_>, ids: &[i64]) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/day_figure/unmark.sql")).bind(ids).execute(db).await.map(|_| ())
 }
 
-/// Returns the day on which the first node came to the fleet.
-pub async fn first_day(db: impl PgExecutor<'_>) -> sqlx::Result<Option<SqlDate>> {
-    sqlx::query_scalar(include_str!("sql/day_figure/first_day.sql")).fetch_one(db).await
+/// Returns when the first node came to the fleet.
+pub async fn first_moment(db: impl PgExecutor<'_>) -> sqlx::Result<Option<SqlTimestamp>> {
+    sqlx::query_scalar(include_str!("sql/day_figure/first_moment.sql")).fetch_one(db).await
+}
+
+/// Returns when the days from one until another ended that were ever counted, marked ones too: another zone since then moves none of them.
+pub async fn ends(
+    db: impl PgExecutor<'_>,
+    from: Date,
+    until: Date,
+) -> sqlx::Result<BTreeMap<Date, Timestamp>> {
+    let rows: Vec<(SqlDate, SqlTimestamp)> = sqlx::query_as(include_str!("sql/day_figure/ends.sql"))
+        .bind(from.to_sqlx())
+        .bind(until.to_sqlx())
+        .fetch_all(db)
+        .await?;
+    Ok(rows.into_iter().map(|(day, ends_at)| (day.to_jiff(), ends_at.to_jiff())).collect())
 }
 
 /// Returns whether nobody else counts days until the transaction ends.
@@ -82,9 +107,15 @@ pub async fn forget(db: impl PgExecutor<'_>, days: &[Date]) -> sqlx::Result<()> 
 }
 
 /// Keeps the figures of a key of a dimension on a day.
-pub async fn set(db: &mut PgConnection, day: Date, dimension: &str, row: &CountedRow) -> sqlx::Result<()> {
+pub async fn set(
+    db: &mut PgConnection,
+    (day, ends_at): (Date, Timestamp),
+    dimension: &str,
+    row: &CountedRow,
+) -> sqlx::Result<()> {
     let mut query = sqlx::query(include_str!("sql/day_figure/set.sql"))
         .bind(day.to_sqlx())
+        .bind(ends_at.to_sqlx())
         .bind(dimension)
         .bind(row.key.as_deref().unwrap_or_default());
     for count in [row.compliant, row.in_doubt, row.noncompliant, row.conceded, row.unexamined, row.unknown] {

@@ -1,1 +1,0 @@
-select (min(from_at) at time zone 'UTC')::date from node_life

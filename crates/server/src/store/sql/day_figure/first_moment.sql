@@ -1,0 +1,1 @@
+select min(from_at) from node_life
