@@ -194,7 +194,8 @@ fn with(known: &Values, name: &str, value: &str) -> Option<Values> {
     (*first == value).then_some(all)
 }
 
-fn is_as_found(clause: &Clause, differences: &[Difference], clauses: &[Clause]) -> bool {
+/// Returns whether clauses desire just what was found of one.
+pub fn is_as_found(clause: &Clause, differences: &[Difference], clauses: &[Clause]) -> bool {
     let is_absent = |side: &Side| side.words() == "absent";
     let Some(new) = clauses.iter().find(|one| one.address == clause.address) else {
         return differences.iter().any(|one| one.property == PRESENCE && is_absent(&one.found));

@@ -43,7 +43,6 @@ const FIRST: Timestamp = Timestamp::constant(946_684_800, 0);
     ("as_known_at" = Option<String>, Query, description = "Only what the server had learned by this moment counts, not before `as_of`; now if left out"),
 ), responses((status = 200, body = Compliance)))]
 #[get("/api/compliance?<by>&<filter>&<only>&<as_of>&<as_known_at>")]
-#[expect(clippy::too_many_arguments, reason = "each is a part of the address")]
 pub async fn figures(
     by: Option<&str>,
     filter: Option<&str>,
@@ -219,7 +218,6 @@ pub async fn days(
     ("as_known_at" = Option<String>, Query, description = "Only what the server had learned by this moment counts, not before `as_of`; now if left out"),
 ), responses((status = 200, body = ComplianceMoves)))]
 #[get("/api/compliance/moves?<since>&<filter>&<only>&<as_of>&<as_known_at>")]
-#[expect(clippy::too_many_arguments, reason = "each is a part of the address")]
 pub async fn moves(
     since: Option<&str>,
     filter: Option<&str>,

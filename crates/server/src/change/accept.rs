@@ -6,11 +6,11 @@ use crate::here::Here;
 use crate::problem::ApiError;
 use crate::store::wanted;
 use crate::thread::on_thread;
-use constans_core::accept::{Values, acceptable_values, also_altered};
+use constans_core::accept::{Values, acceptable_values, also_altered, is_as_found};
 use constans_core::change::DocumentKey;
 use constans_core::compare::Difference;
-use constans_core::group::Group;
-use constans_core::state::Clause;
+use constans_core::group::{Group, Plan};
+use constans_core::state::{Clause, Resolved};
 use constans_wire::drift::{AcceptedValue, AcceptingGroup};
 use sqlx::PgConnection;
 use std::collections::HashMap;
@@ -83,13 +83,10 @@ fn all_groups(documents: &Documents) -> Result<Vec<Group>, ApiError> {
     )
 }
 
-fn find(
-    groups: &[Group],
-    found: &Finding,
-    resolve: &dyn Fn(
-        &[Group],
-    ) -> Result<(constans_core::group::Plan, constans_core::state::Resolved), String>,
-) -> Accepting {
+/// What a node resolves to by some groups.
+type ByGroups = Result<(Plan, Resolved), String>;
+
+fn find(groups: &[Group], found: &Finding, resolve: &dyn Fn(&[Group]) -> ByGroups) -> Accepting {
     let refused = |because: String| Accepting { values: Err(because), groups: Vec::new() };
     let (plan, now) = match resolve(groups) {
         Ok(now) => now,
@@ -104,30 +101,29 @@ fn find(
         let groups: Vec<Group> = groups.iter().map(given).collect();
         Ok(resolve(&groups)?.1.state.clauses)
     };
-    let fit = |name: &str| {
-        let diff = found.text_diff.as_deref();
-        acceptable_values(clause, &found.differences, diff, &now.parameters, |values| with(name, values))
-    };
     let highest = plan.groups.last().map_or("", String::as_str);
-    let values = match fit(highest) {
+    let diff = found.text_diff.as_deref();
+    let values =
+        acceptable_values(clause, &found.differences, diff, &now.parameters, |values| with(highest, values));
+    let values = match values {
         Ok(values) => values,
         Err(because) => return refused(because.to_string()),
     };
     let judged = |name: &String| {
-        let why_not = match (fit(name), with(name, &values)) {
-            (Ok(same), _) if same == values => None,
-            (_, Ok(after)) if also_altered(&before, &after, None).is_empty() => {
-                let from = values.keys().filter_map(|name| Some(now.parameters.get(name)?.from.words()));
-                Some(format!("{} has a higher priority", from.collect::<Vec<_>>().join(", ")))
+        let mut group = AcceptingGroup { name: name.clone(), nodes: 0, why_not: None, also: Vec::new() };
+        match with(name, &values) {
+            Ok(after) if is_as_found(clause, &found.differences, &after) => {
+                group.also = also_altered(&before, &after, Some(&clause.address));
             }
-            (Ok(_), _) => Some("it would need other values".to_owned()),
-            (Err(because), _) => Some(because.to_string()),
-        };
-        let also = match (&why_not, with(name, &values)) {
-            (None, Ok(after)) => also_altered(&before, &after, Some(&clause.address)),
-            _ => Vec::new(),
-        };
-        AcceptingGroup { name: name.clone(), nodes: 0, why_not, also }
+            Ok(after) if also_altered(&before, &after, None).is_empty() => {
+                let from = values.keys().filter_map(|name| Some(now.parameters.get(name)?.from.words()));
+                group.why_not =
+                    Some(format!("{} has a higher priority", from.collect::<Vec<_>>().join(", ")));
+            }
+            Ok(_) => group.why_not = Some("it would not make it as it was found".to_owned()),
+            Err(because) => group.why_not = Some(because),
+        }
+        group
     };
     let groups = plan.groups.iter().rev().map(judged).collect();
     let values = values.into_iter().filter_map(|(parameter, value)| {
