@@ -182,3 +182,52 @@ fn a_clock_that_is_wrong_by_centuries_makes_nothing_the_newest_and_stops_nothing
     let shown = operator.get("/api/nodes/kiosk-auken-1").1;
     assert!(!shown.contains("0303-") && !shown.contains("9999-"), "{shown}");
 }
+
+#[test]
+fn runs_numbered_to_the_end_of_all_numbers_harm_neither_their_node_nor_others() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let other = joined(&fleet, "kiosk-tern-1", &["role=kiosk"]);
+    let (node, operator) = (fleet.curl().as_node(&kiosk), fleet.curl().with_token(fleet.administrator()));
+    let first = report(&kiosk);
+    let second = report(&other);
+    let deliver = |report: &RunReport| node.deliver("/runs", &json!(report).to_string());
+    assert_eq!(deliver(&first).0, 200);
+    let last = i64::MAX.unsigned_abs();
+    let runs = || -> Vec<Value> {
+        let (status, body) = operator.get("/api/nodes/kiosk-auken-1/runs");
+        assert_eq!(status, 200, "{body}");
+        serde_json::from_str(&body).unwrap()
+    };
+    for sequence in [last - 1, last] {
+        let numbered = next(&first, |report| report.sequence = sequence);
+        assert_eq!(deliver(&numbered).0, 200, "{sequence}");
+        assert!(runs()[0]["missing"].as_u64().unwrap() <= 1_000_000);
+        // The same again is compared with it in one statement for all nodes.
+        let again = RunReport { run: uuid::Uuid::now_v7(), ..numbered };
+        assert_eq!(deliver(&again), (200, "\"known\"".to_owned()), "{sequence}");
+    }
+    // After the last one only another memory can go on; and so again, whatever it is numbered.
+    for sequence in [last, 3] {
+        let anew = next(&first, |report| {
+            report.memory_epoch = uuid::Uuid::now_v7();
+            report.sequence = sequence;
+        });
+        assert_eq!(deliver(&anew).0, 200, "{sequence}");
+    }
+    assert_eq!(runs()[0]["missing"], 2, "{:?}", runs()[0]);
+    // Uneventful runs of all nodes are counted by one statement: that of the other one is.
+    let of_other = fleet.curl().as_node(&other);
+    for sequence in second.sequence..second.sequence + 3 {
+        let again = RunReport { run: uuid::Uuid::now_v7(), sequence, ..second.clone() };
+        assert_eq!(of_other.deliver("/runs", &json!(again).to_string()).0, 200);
+        let at_the_end = next(&first, |report| {
+            report.memory_epoch = uuid::Uuid::now_v7();
+            report.sequence = last;
+        });
+        assert_eq!(deliver(&at_the_end).0, 200);
+    }
+    assert_eq!(fleet.query("select coalesce(sum(count), 0) from run_span s join node n on n.id = s.node where n.name = 'kiosk-tern-1'"), "3");
+    let log = fleet.log();
+    assert!(!log.contains("ERROR"), "{log}");
+}

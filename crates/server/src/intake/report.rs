@@ -31,6 +31,9 @@ use uuid::Uuid;
 /// what a run came to.
 const MAX_A_DAY: i64 = 32 * 1024 * 1024;
 
+/// More runs than these are not missing between two reports, whatever a node numbers them.
+const MOST_MISSING: i64 = 1_000_000;
+
 /// A report of more clauses is bounded beside the threads that answer.
 const BOUNDED_AT_ONCE: usize = 500;
 
@@ -134,7 +137,8 @@ pub async fn take_in(
         && let Some(before) = order.ran_at
     {
         // Under a new memory the first run is 1; how many runs of the old one are missing is not known.
-        let missing = sequence - if memory_lost { 1 } else { order.sequence + 1 };
+        let next = if memory_lost { 1 } else { order.sequence.saturating_add(1) };
+        let missing = sequence.saturating_sub(next).min(MOST_MISSING);
         if missing > 0 {
             let ran = TwoTimes { at: ran_at, learned_at: now };
             stored_history::missing_runs(&mut *db, known.no, missing, before.to_jiff().min(ran_at), ran)

@@ -238,7 +238,7 @@ pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::
                  full_learned = r.learned_at, overdue_at = r.learned_at + make_interval(secs => n.overdue_secs)
              from r join node on node.id = r.node join node_key on node_key.node = r.node and node_key.spki_digest = r.spki, run_span s
              where n.node = r.node and node.revoked_at is null and node.retired_at is null and node_key.revoked_at is null
-                 and n.memory_epoch = r.memory_epoch and n.sequence + 1 = r.sequence and n.memory_lost_at is null
+                 and n.memory_epoch = r.memory_epoch and n.sequence = r.sequence - 1 and n.memory_lost_at is null
                  and (r.found is not null or n.open_episodes = 0 and not exists (select 1 from node_exception e where e.node = n.node)) and s.id = n.span and {IS_EQUAL}
                  and n.known_until >= r.learned_at
              returning s.id, r.began, r.node, r.learned_at
