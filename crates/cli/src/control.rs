@@ -473,6 +473,7 @@ mod tests {
                 "version": { "no": 2, "set_by": "ilse.maren", "because": null, "from": "2026-11-01T09:00:00Z", "until": null },
                 "controls": [control("SK-9", Some("Tariffs are the published ones"), Some(4), 1), control("SK-77", None, None, 0)],
                 "time_allowed_secs": { "high": 3_600 },
+                "time_allowed_of_releases_secs": { "kiosk-floor@1.1.0": { "critical": 7_200 } },
                 "assets": { "set_by": "ilse.maren", "set": "2026-11-01T09:00:00Z", "assets": 12, "never_enrolled": 1, "not_listed": 2 },
             }),
             &json!({}),
@@ -486,6 +487,7 @@ mod tests {
 
         SK-9 applies to nodes where labels.role == "gate": not applicable to 5, of which 1 have clauses for it and are counted
         overdue is what is not applied after: low 90 days, medium 30 days, high 60 min, critical 24 h
+          of kiosk-floor@1.1.0: critical 2 h
         the inventory names 12 machines: 1 never enrolled; 2 nodes are not in it (set by ilse.maren, 2026-11-01 09:00:00 UTC)
         gaps: nodes that it applies to without a clause for it. Next: constans control gaps
         "#);

@@ -260,7 +260,7 @@ fn a_list_of_runs_has_a_line_for_a_run_and_for_a_row_of_equal_ones() {
     let summary = |more: &Value| {
         let mut summary = json!({
             "run": null, "began": "2026-11-23T05:00:00Z", "last": "2026-11-23T06:40:00Z", "count": 8, "mode": "enforce",
-            "status": "in_line", "counts": null, "state": "s2:3572be70aaef0123", "learned": "2026-11-23T06:40:01Z",
+            "status": "in_line", "counts": null, "state": "s2:3572be70aaef0123", "learned": "2026-11-23T06:40:01Z", "missing": 0,
         });
         summary.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
         plain(&run_line(&serde_json::from_value::<RunSummary>(summary).unwrap()))
@@ -278,11 +278,13 @@ fn a_list_of_runs_has_a_line_for_a_run_and_for_a_row_of_equal_ones() {
             &json!({ "run": "01a225ea-ea1d-74d7-be2b-fa402acfe882", "count": 1, "status": "failed", "mode": "observe",
             "did_not_end": { "reached": 7, "of": 19 } }),
         ),
+        summary(&json!({ "missing": 2 })),
     ];
     insta::assert_snapshot!(lines.join("\n"), @"
     2026-11-23 06:40:00 UTC  in line             enforce  8 runs since 2026-11-23 05:00:00 UTC, uneventful
     2026-11-23 06:40:00 UTC  failed              enforce  1 failed, 1 corrected, 17 in line  8 runs since 2026-11-23 05:00:00 UTC  01a225ea-ea1d-74d7-be2b-fa402acfe882
     2026-11-23 06:40:00 UTC  failed              enforce  1 failed, 1 corrected, 17 in line, partial  01a225ea-ea1d-74d7-be2b-fa402acfe882
     2026-11-23 06:40:00 UTC  failed              observe  interrupted after 7 of 19 clauses  01a225ea-ea1d-74d7-be2b-fa402acfe882
+    2026-11-23 06:40:00 UTC  in line             enforce  8 runs since 2026-11-23 05:00:00 UTC, uneventful  2 runs before it never reported
     ");
 }
