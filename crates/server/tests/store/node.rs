@@ -2,7 +2,8 @@
 
 use crate::database::Database;
 use constans_core::change::NodeDocument;
-use constans_server::store::node;
+use constans_server::store::history::{self, TwoTimes};
+use constans_server::store::{check_in, node};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 
@@ -64,4 +65,29 @@ async fn two_nodes_never_have_one_name_at_a_time() {
     database.node("kiosk-auken-1").await;
     let again = node::add(&mut database.connection().await, uuid::Uuid::now_v7(), "kiosk-auken-1").await;
     assert!(again.is_err(), "the database itself refuses it");
+}
+
+#[tokio::test]
+async fn a_report_and_an_act_on_its_node_wait_for_each_other_and_neither_is_refused() {
+    let database = Database::fresh().await;
+    let node = database.node("kiosk-auken-1").await;
+    database.run("update node_now set duplicate_identity_since = now()").await;
+    let (mut of_report, mut of_act) =
+        (database.pool.begin().await.unwrap(), database.pool.begin().await.unwrap());
+    // A report has the row of the present, and then refers to the node.
+    sqlx::query("select 1 from node_now where node = $1 for update")
+        .bind(node)
+        .execute(&mut *of_report)
+        .await
+        .unwrap();
+    assert_eq!(node::locked_by_name(&mut *of_act, "kiosk-auken-1").await.unwrap(), Some(node));
+    let act = tokio::spawn(async move {
+        check_in::resolve_duplicate(&mut of_act, node).await.unwrap();
+        of_act.commit().await.unwrap();
+    });
+    tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+    let now = constans_server::clock::now();
+    history::missing_runs(&mut *of_report, 1, 3, now, TwoTimes { at: now, learned_at: now }).await.unwrap();
+    of_report.commit().await.unwrap();
+    act.await.unwrap();
 }

@@ -1,1 +1,1 @@
-select id from node where name = $1 and retired_at is null for update
+select id from node where name = $1 and retired_at is null for no key update
