@@ -81,16 +81,18 @@ fn shown(node: &str, clause: &str, found: &Acceptable) -> String {
         let _ = writeln!(text, "  {}", of_group(group));
     }
     let able = found.groups.iter().find(|group| group.why_not.is_none());
+    // Names of clauses may have blanks; a quote in one is written as a shell takes it.
+    let quoted = format!("'{}'", harmless(clause).replace('\'', "'\\''"));
     if let Some(group) = able {
         let _ = writeln!(
             text,
-            "Next: constans drift accept {node} {clause} --group {} --because REASON --preview",
+            "Next: constans drift accept {node} {quoted} --group {} --because REASON --preview",
             group.name
         );
     }
     let _ = writeln!(
         text,
-        "{} constans concession ask --node {node} --clause {clause} --for 30d --because REASON",
+        "{} constans concession ask --node {node} --clause {quoted} --for 30d --because REASON",
         if able.is_some() { "Or for a time:" } else { "Next:" }
     );
     text

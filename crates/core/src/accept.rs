@@ -125,8 +125,8 @@ fn pairs(differences: &[Difference], text_diff: Option<&str>) -> Vec<Pair> {
 /// Pairs the lines of a diff that took each other's place.
 fn lines(diff: &str) -> Vec<Pair> {
     let (mut all, mut found, mut desired) = (Vec::new(), Vec::new(), Vec::new());
-    for line in diff.lines().filter(|line| !line.starts_with("---") && !line.starts_with("+++")).chain([" "])
-    {
+    // The first two name the sides.
+    for line in diff.lines().skip(2).chain([" "]) {
         match line.split_at_checked(1) {
             Some(("-", line)) => found.push(line.to_owned()),
             Some(("+", line)) => desired.push(line.to_owned()),
@@ -163,7 +163,8 @@ fn in_its_place(desired: &str, found: &str, now: &Value) -> Vec<Value> {
         let (before, after) = (&desired[..at], &desired[at + now_text.len()..]);
         read_like(now, found.strip_prefix(before)?.strip_suffix(after)?)
     };
-    desired.match_indices(&now_text).filter_map(middle).collect()
+    // The diff is the node's: whatever it repeats, no more than this is looked at.
+    desired.match_indices(&now_text).take(MAX_TRIES).filter_map(middle).collect()
 }
 
 fn text_of(value: &Value) -> Option<String> {

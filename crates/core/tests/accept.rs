@@ -56,6 +56,10 @@ what = "file:/etc/kiosk/idle"
 text = "{{ params.idle_seconds }}\n"
 
 [[clause]]
+what = "file:/etc/kiosk/notes.sql"
+text = "-- idle {{ params.idle_seconds }}\n"
+
+[[clause]]
 what = "file:/etc/kiosk/debug.conf"
 text = "on\n"
 gone = "{{ not params.debug }}"
@@ -173,6 +177,10 @@ fn contents_are_accepted_by_the_values_that_make_just_them() {
         too_small.unwrap_err().to_string(),
         "kiosk-floor/lockdown.idle_seconds = 5 would be needed: `idle_seconds` is at least 10, and this is 5 (from the group `kiosks`)"
     );
+    // A line that begins as the head of a diff does.
+    let of_note = contents("-- idle 90\n", "-- idle 75\n");
+    let fits = accept("file:/etc/kiosk/notes.sql", &[of_note.0], Some(&of_note.1));
+    assert_eq!(fits, Ok(values(&[("idle_seconds", json!(75))])));
     let of_text = contents("90\n", "120\n");
     let fits = accept("file:/etc/kiosk/idle", &[of_text.0], Some(&of_text.1));
     assert_eq!(fits, Ok(values(&[("idle_seconds", json!(120))])));

@@ -227,7 +227,7 @@ fn what_was_found_is_accepted_as_the_value_of_a_group_and_is_compliant_from_the_
         serde_json::json!({ "node": "kiosk-auken-1", "clause": clause, "run": seen, "group": "kiosks" });
     let curl = || fleet.curl().with_token(fleet.administrator());
     let (status, late) = curl().post("/api/drift/accept", &body.to_string());
-    assert!(status == 409 && late.contains("by a later run"), "{status} {late}");
+    assert!(status == 409 && late.contains("examined again by a later run"), "{status} {late}");
     let wrong = fleet.client(&[&accept[..], &["--group", "everyone"]].concat());
     assert!(wrong.stderr.contains("has a higher priority"), "{}", wrong.stderr);
     let reader = fleet.token("pia.lund", "reader");

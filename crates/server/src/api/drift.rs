@@ -205,7 +205,7 @@ pub async fn accept(
     let found = find_acceptable(db, here, &node, &clause).await?;
     if found.run != run {
         return Err(ApiError::Conflict {
-            message: format!("{clause} on {node} was found otherwise by a later run, {}", found.run),
+            message: format!("{clause} on {node} was examined again by a later run, {}", found.run),
             hint: "look at what was found now, and accept that".to_owned(),
         });
     }

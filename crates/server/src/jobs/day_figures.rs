@@ -1,7 +1,7 @@
 //! The figures of days that are over, kept up to date: counted once, and again if a later report may have altered them.
 
 use crate::clock;
-use crate::store::compliance::{Moment, count_to_keep};
+use crate::store::compliance::{KeptRow, Moment, count_to_keep};
 use crate::store::day_figure::{self, ALL, DAYS_KEPT, end_in_utc, end_of};
 use crate::store::retention;
 use jiff::civil::Date;
@@ -66,12 +66,15 @@ pub async fn bring_up_to_date(db: &PgPool) -> sqlx::Result<usize> {
         ends.iter().map(|(_, at)| Moment { at: *at, known_at: now, is_now: false }).collect();
     if !days.is_empty() {
         day_figure::forget(&mut *transaction, &days).await?;
-        for row in count_to_keep(&mut *transaction, &moments).await? {
-            let day = usize::try_from(row.counted.moment).ok().and_then(|place| ends.get(place));
-            if let Some(day) = day {
-                day_figure::set(&mut transaction, *day, &row.dimension, &row.counted).await?;
-            }
-        }
+        let rows: Vec<(Date, Timestamp, KeptRow)> = count_to_keep(&mut *transaction, &moments)
+            .await?
+            .into_iter()
+            .filter_map(|row| {
+                let (day, at) = *ends.get(usize::try_from(row.counted.moment).ok()?)?;
+                Some((day, at, row))
+            })
+            .collect();
+        day_figure::keep(&mut transaction, &rows).await?;
     }
     let is_done = |day: &Date| *day < oldest || days.contains(day);
     let done: Vec<i64> = marks.into_iter().filter(|(day, _)| is_done(day)).flat_map(|(_, ids)| ids).collect();

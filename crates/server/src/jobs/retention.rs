@@ -87,17 +87,14 @@ async fn forget_left_nodes(db: &PgPool, until: jiff::Timestamp) -> sqlx::Result<
         let mut transaction = db.begin().await?;
         let of_some = retention::delete_of_left(&mut transaction, until).await?;
         if of_some == 0 {
-            break;
+            return Ok(nodes);
         }
+        let states = retention::note_unused_states(&mut *transaction, until).await?;
         transaction.commit().await?;
+        tracing::info!(nodes = of_some, states, "what was kept of nodes that left long ago is deleted");
         nodes += of_some;
         tokio::time::sleep(PAUSE).await;
     }
-    if nodes > 0 {
-        let states = retention::note_unused_states(db, until).await?;
-        tracing::info!(nodes, states, "what was kept of nodes that left long ago is deleted");
-    }
-    Ok(nodes)
 }
 
 /// Keeps the leaves of some days before a day in place of their rows. Returns whether there may be more.

@@ -1,12 +1,12 @@
 //! The figures of all nodes at the end of each day, kept so that a chart is not counted again; and the days that are to be counted again.
 
-use super::compliance::CountedRow;
+use super::compliance::{CountedRow, KeptRow};
 use crate::clock::zone;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff_sqlx::{Date as SqlDate, Timestamp as SqlTimestamp, ToSqlx as _};
-use sqlx::{PgConnection, PgExecutor};
+use sqlx::{PgConnection, PgExecutor, QueryBuilder};
 use std::collections::BTreeMap;
 
 /// Figures of this many days are kept; those of earlier ones are counted when somebody asks.
@@ -14,6 +14,9 @@ pub const DAYS_KEPT: i32 = 92;
 
 /// The dimension and the key of all clauses together.
 pub const ALL: (&str, &str) = ("all", "");
+
+/// This many figures are stored by one statement.
+const AT_ONCE: usize = 1_000;
 
 /// Returns the end of a day, in the zone in which days end now.
 pub fn end_of(day: Date) -> Timestamp {
@@ -106,30 +109,34 @@ pub async fn forget(db: impl PgExecutor<'_>, days: &[Date]) -> sqlx::Result<()> 
     sqlx::query(include_str!("sql/day_figure/forget.sql")).bind(days).execute(db).await.map(|_| ())
 }
 
-/// Keeps the figures of a key of a dimension on a day.
-pub async fn set(
-    db: &mut PgConnection,
-    (day, ends_at): (Date, Timestamp),
-    dimension: &str,
-    row: &CountedRow,
-) -> sqlx::Result<()> {
-    let mut query = sqlx::query(include_str!("sql/day_figure/set.sql"))
-        .bind(day.to_sqlx())
-        .bind(ends_at.to_sqlx())
-        .bind(dimension)
-        .bind(row.key.as_deref().unwrap_or_default());
-    for count in [row.compliant, row.in_doubt, row.noncompliant, row.conceded, row.unexamined, row.unknown] {
-        query = query.bind(count);
+/// Keeps figures of days, each with when its day ended.
+pub async fn keep(db: &mut PgConnection, rows: &[(Date, Timestamp, KeptRow)]) -> sqlx::Result<()> {
+    for some in rows.chunks(AT_ONCE) {
+        let mut query = QueryBuilder::new(
+            "insert into day_figure (day, ends_at, dimension, key, compliant, in_doubt, noncompliant, conceded, unexamined, unknown,
+                nodes_compliant, nodes_deviating, nodes_critical, nodes_conceded, nodes_not_known) ",
+        );
+        query.push_values(some, |mut values, (day, ends_at, KeptRow { dimension, counted: row })| {
+            values.push_bind(day.to_sqlx()).push_bind(ends_at.to_sqlx()).push_bind(dimension);
+            values.push_bind(row.key.as_deref().unwrap_or_default());
+            let counts = [
+                row.compliant,
+                row.in_doubt,
+                row.noncompliant,
+                row.conceded,
+                row.unexamined,
+                row.unknown,
+                row.nodes_compliant,
+                row.nodes_deviating,
+                row.nodes_critical,
+                row.nodes_conceded,
+                row.nodes_not_known,
+            ];
+            for count in counts {
+                values.push_bind(count);
+            }
+        });
+        query.build().persistent(false).execute(&mut *db).await?;
     }
-    let nodes = [
-        row.nodes_compliant,
-        row.nodes_deviating,
-        row.nodes_critical,
-        row.nodes_conceded,
-        row.nodes_not_known,
-    ];
-    for count in nodes {
-        query = query.bind(count);
-    }
-    query.execute(db).await.map(|_| ())
+    Ok(())
 }
