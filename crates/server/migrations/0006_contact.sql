@@ -15,7 +15,7 @@ create index heard_of_node on heard (node, id);
 
 -- One row for each node of the fleet, which a check-in without news and a run without news change in one statement each, and by which the
 -- fleet is counted at once. What lists ask of every node is first in its row, where it is read soonest. Written at every check-in and
--- every run: no index on what they alter, and room beside the row.
+-- every run: no index on what each of them alters, and room beside the row.
 create table node_now (
     node                     uuid primary key references node (id),
     clock_off_ms             bigint not null default 0,
@@ -64,10 +64,14 @@ create table node_now (
     -- learned.
     ran_at                   timestamptz,
     known_until              timestamptz,
-    known_learned            timestamptz
+    known_learned            timestamptz,
+    -- The half hour in which it ends. Nodes that run as they should have one that is still to come: the few others are found by it, and not
+    -- every run writes the index.
+    known_half_hour          timestamptz generated always as (date_bin('30 minutes', known_until, '2001-01-01 00:00+00')) stored
 ) with (fillfactor = 80);
 -- The few nodes of one status are found among all without looking at each. A status seldom changes, so check-ins do not write here.
 create index node_now_status on node_now (full_status);
+create index node_now_known on node_now (known_half_hour);
 
 -- That servers are alive. A database that was put back knows fewer beats than were counted outside it.
 create table server_alive (

@@ -212,7 +212,7 @@ pub(super) const DEVIATING_THEN: &str = ", deviating as materialized (
         select m.id as moment, g.node from examination_gap g cross join moment m
             where g.from_at <= m.at and g.learned_at <= m.known_at and (m.at < g.until_at or m.known_at < g.until_learned_at)
         union select p.moment, p.no from placed p join node_now n on n.node = p.id
-            where n.known_until <= (select max(at) from moment) and n.known_until <= p.at and n.known_learned <= p.known_at
+            where n.known_half_hour <= (select max(at) from moment) and n.known_until <= p.at and n.known_learned <= p.known_at
     )";
 
 /// What the history says of the nodes: `known` has those of `placed`; nodes that are plain have only compliant clauses.

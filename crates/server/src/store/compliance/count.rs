@@ -104,7 +104,7 @@ const DEVIATING_NOW: &str = ", deviating as materialized (
     ), doubted as materialized (
         select m.id as moment, b.node, b.desired from deviation_doubt b join moment m on b.from_at <= m.at and m.at < b.until_at
         except select moment, node, desired from deviating
-    ), gaps as materialized (select 0 as moment, node.no as node from node_now n join node on node.id = n.node where n.known_until <= ";
+    ), gaps as materialized (select 0 as moment, node.no as node from node_now n join node on node.id = n.node where n.known_half_hour <= ";
 
 /// A node `k` whose every clause is unknown: nothing is known of it, each clause was examined before, and no concession covers that.
 const IS_SILENT: &str = "k.is_gap and not k.is_unexamined and not exists (select from covered v where v.moment = k.moment and v.no = k.no and v.also_unknown)";
@@ -123,7 +123,8 @@ fn push_nodes_now(
     by: Option<&Dimension>,
 ) {
     let (at, known_at) = (now.at.to_sqlx(), now.known_at.to_sqlx());
-    query.push(DEVIATING_NOW).push_bind(at).push("::timestamptz and n.known_learned <= ").push_bind(known_at);
+    query.push(DEVIATING_NOW).push_bind(at).push("::timestamptz and n.known_until <= ").push_bind(at);
+    query.push("::timestamptz and n.known_learned <= ").push_bind(known_at);
     query.push("::timestamptz), totals as materialized (");
     let has_node_key = matches!(by, Some(Dimension::Label(_) | Dimension::Node));
     if matches!(narrowing, Narrowing::All) && !has_node_key {
