@@ -79,6 +79,7 @@ fmt: console/node_modules/installed
 DENY := target/tools/deny/bin/cargo-deny
 
 dependencies: $(DENY) ## licences of dependencies, banned ones, and where they come from
+	@cargo fetch --locked --quiet
 	@if [ -x $(DENY) ]; then $(DENY) --log-level error --offline check licenses bans sources; \
 	  else echo "NOT CHECKED: licences and bans of dependencies, as cargo-deny could not be installed"; fi
 

@@ -90,6 +90,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/baselines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The baselines that can be assigned: those of the newest release of each kit.
+         * @description The baselines that can be assigned: those of the newest release of each kit.
+         */
+        get: operations["get_api_baselines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/changes": {
         parameters: {
             query?: never;
@@ -860,6 +880,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/group-members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Which nodes a filter and named members select, and which come to a group and go from it by that. Nothing is changed.
+         * @description Which nodes a filter and named members select, and which come to a group and go from it by that. Nothing is changed.
+         */
+        post: operations["post_api_group_members"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/groups": {
         parameters: {
             query?: never;
@@ -868,8 +908,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The groups as they are now.
-         * @description The groups as they are now.
+         * The groups as they are now, each with how many nodes it has; those of higher priority first.
+         * @description The groups as they are now, each with how many nodes it has; those of higher priority first.
          */
         get: operations["get_api_groups"];
         /**
@@ -891,7 +931,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * A group: what it gives its nodes, beside what other groups give the same nodes; which nodes it has; who changed it last.
+         * @description A group: what it gives its nodes, beside what other groups give the same nodes; which nodes it has; who changed it last.
+         */
+        get: operations["get_api_groups_name"];
         put?: never;
         post?: never;
         /**
@@ -899,6 +943,26 @@ export interface paths {
          * @description Removes a group: its nodes are no longer given what it gives.
          */
         delete: operations["delete_api_groups_name"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/groups/{name}/edits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Makes single edits of a group, all or none: nothing else of it changes, whoever edits it at the same time.
+         * @description Makes single edits of a group, all or none: nothing else of it changes, whoever edits it at the same time.
+         */
+        post: operations["post_api_groups_name_edits"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2410,6 +2474,24 @@ export interface components {
             satisfies?: string[];
             severity?: components["schemas"]["Severity"] | null;
         };
+        /** @description A baseline that a group assigns. */
+        AssignmentView: {
+            /** @description Other groups that assign it to some of these nodes, and to how many. */
+            also_by: components["schemas"]["SharedNodes"][];
+            /** @description The baseline. */
+            baseline: string;
+            /** @description Number of clauses that the newest release writes, before conditions and loops are applied. */
+            clauses: number;
+            /** @description The kit. */
+            kit: string;
+            /** @description The newest release. */
+            newest?: string | null;
+            /** @description What the stages of the group's nodes serve. */
+            served: components["schemas"]["ServedTo"][];
+            severity?: components["schemas"]["Severity"] | null;
+            /** @description What it is for, in the newest release. */
+            summary?: string | null;
+        };
         /** @description One sentence that wants attention. */
         Attention: {
             /** @description The clause that it is about. */
@@ -2478,6 +2560,23 @@ export interface components {
             is: components["schemas"]["Where"];
             /** @description Its name. */
             name: string;
+        };
+        /** @description A baseline of the newest release of a kit, which can be assigned. */
+        BaselineListed: {
+            /** @description The groups that assign it. */
+            assigned_by: string[];
+            /** @description The baseline. */
+            baseline: string;
+            /** @description Number of clauses that it writes, before conditions and loops are applied. */
+            clauses: number;
+            /** @description The kit. */
+            kit: string;
+            /** @description The severity of clauses that set none. */
+            severity: components["schemas"]["Severity"];
+            /** @description What it is for. */
+            summary: string;
+            /** @description The newest release. */
+            version: string;
         };
         /** @description One baseline on a page. */
         BaselinePage: {
@@ -2837,6 +2936,11 @@ export interface components {
             /** @description Packages that came, went or changed version. */
             packages?: components["schemas"]["PackageChange"][];
             reaction?: components["schemas"]["ReactionResult"] | null;
+            /**
+             * Format: date-time
+             * @description When it was read, if that was before this run: the metadata of its files is the same since.
+             */
+            read_at?: string | null;
             related?: components["schemas"]["RelatedRecords"] | null;
             /** @description The controls that it satisfies. */
             satisfies?: string[];
@@ -3433,6 +3537,11 @@ export interface components {
              */
             p95_secs?: number | null;
         };
+        /** @description Edits of a group. */
+        EditGroup: components["schemas"]["HowToChange"] & {
+            /** @description The edits, made one after the other, all or none; at most 200. */
+            edits: components["schemas"]["GroupEdit"][];
+        };
         /** @description The end of a freeze before its hour. */
         EndFreeze: {
             /** @description Why, at most 500 characters. */
@@ -3602,6 +3711,11 @@ export interface components {
              * @description The moment that the figures are of.
              */
             as_of: string;
+            /**
+             * @description How many clauses these runs knew by the metadata of their files, which had not changed since they were read, at most a day before: at
+             *     most, where several runs that found the same are kept as one.
+             */
+            clauses_by_metadata: number;
             /** @description Number of nodes whose last full run counts. */
             nodes: number;
             /** @description Number of nodes that ran again before the moment, and no report came of that run: the figures rely on the run before it. */
@@ -3826,6 +3940,22 @@ export interface components {
              */
             epoch: number;
         };
+        /** @description A value that another group gives to some of the nodes. */
+        GivenBy: {
+            /** @description The other group. */
+            group: string;
+            /** @description Number of nodes of the group that are in the other one too. */
+            nodes: number;
+            /**
+             * Format: int32
+             * @description Its priority.
+             */
+            priority: number;
+            /** @description The value. */
+            value: unknown;
+            /** @description The same in words. */
+            words: string;
+        };
         /** @description The kit whose previous release a stage is to serve. */
         GoBack: components["schemas"]["HowToChange"] & {
             /** @description The kit. */
@@ -3872,6 +4002,70 @@ export interface components {
             /** @description The stage of its nodes. */
             stage?: string | null;
         };
+        /** @description What is done to a group. */
+        GroupEdit: {
+            /** @description The baseline. */
+            baseline: string;
+            /** @enum {string} */
+            edit: "assign";
+            /** @description The kit. */
+            kit: string;
+            /** @description Its place among the assignments, from 0; the last if it is new and nothing is said. */
+            place?: number | null;
+            /** @description What is altered of the terms of its clauses. */
+            terms?: components["schemas"]["TermsEdit"];
+        } | {
+            /** @description The baseline. */
+            baseline: string;
+            /** @enum {string} */
+            edit: "unassign";
+            /** @description The kit. */
+            kit: string;
+        } | {
+            /** @enum {string} */
+            edit: "parameter";
+            /** @description As `KIT/BASELINE.PARAMETER`. */
+            name: string;
+            /** @description The value; none takes away what the group gives. */
+            value?: unknown;
+        } | {
+            /** @enum {string} */
+            edit: "setting";
+            /** @description The value; none takes away what the group sets. */
+            value?: unknown;
+            /** @description Its word in the group's document, as `interval_secs`. */
+            word: string;
+        } | {
+            /** @enum {string} */
+            edit: "filter";
+            /** @description In CEL; none leaves only the named members. */
+            filter?: string | null;
+        } | {
+            /** @description Those that become members, by name. */
+            add?: string[];
+            /** @enum {string} */
+            edit: "members";
+            /** @description Those that no longer are. */
+            remove?: string[];
+        } | {
+            /** @enum {string} */
+            edit: "stage";
+            /** @description The stage; none leaves it to other groups. */
+            stage?: string | null;
+        } | {
+            /** @enum {string} */
+            edit: "priority";
+            /**
+             * Format: int32
+             * @description A higher one is put over a lower one.
+             */
+            priority: number;
+        } | {
+            /** @enum {string} */
+            edit: "second_person";
+            /** @description Whether they do. */
+            required: boolean;
+        };
         /** @description What the check has to say of a group. */
         GroupFinding: {
             /** @description Where, as a JSON pointer (RFC 6901) into the group: `/assignments/1/baseline`. */
@@ -3886,6 +4080,36 @@ export interface components {
             message: string;
             /** @description The part of the text there, in bytes, if it is about a part of it. */
             part?: number[] | null;
+        };
+        /** @description A group in the list of groups. */
+        GroupListed: {
+            /** @description The group. */
+            group: components["schemas"]["Group"];
+            /** @description Number of its nodes. */
+            nodes: number;
+        };
+        /** @description The nodes that a filter and named members select. Of each kind at most 200 are named, in the order of their names. */
+        GroupMembers: {
+            /** @description How many nodes the group does not have now. */
+            coming: number;
+            /** @description Which. */
+            coming_names: string[];
+            /** @description How many nodes the group has now and would not. */
+            going: number;
+            /** @description Which. */
+            going_names: string[];
+            /** @description Their names. */
+            names: string[];
+            /** @description Named members that are no nodes. */
+            no_nodes: string[];
+            /** @description How many there are. */
+            nodes: number;
+            /** @description Named members that the filter does not select. */
+            only_named: string[];
+            /** @description How many nodes cannot be told. */
+            undecidable: number;
+            /** @description Which, each with the fields that it did not report. */
+            undecidable_nodes: components["schemas"]["UndecidableNode"][];
         };
         /** @description Settings of agents, as far as a group names any. */
         GroupSettings: {
@@ -3904,6 +4128,27 @@ export interface components {
             run_interval_secs?: number | null;
             spread_secs?: number | null;
             zone?: string | null;
+        };
+        /** @description A group with what it gives, and who changed it last. */
+        GroupShown: {
+            changed?: components["schemas"]["ChangedBy"] | null;
+            /** @description The group. */
+            group: components["schemas"]["Group"];
+            /** @description Which nodes it has. */
+            members: components["schemas"]["GroupMembers"];
+            /** @description What it gives its nodes, beside what other groups give the same nodes. */
+            view: components["schemas"]["GroupView"];
+        };
+        /** @description What one group gives its nodes. */
+        GroupView: {
+            /** @description The baselines that it assigns, in their order. */
+            assignments: components["schemas"]["AssignmentView"][];
+            /** @description Number of its nodes. */
+            nodes: number;
+            /** @description The parameters of these baselines and of those that they include, and others that it gives values for. */
+            parameters: components["schemas"]["ParameterView"][];
+            /** @description The settings of agents. */
+            settings: components["schemas"]["SettingView"][];
         };
         /** @description The last generation that a node received. */
         Held: {
@@ -4825,6 +5070,25 @@ export interface components {
             /** @description The value. */
             value: unknown;
         };
+        /** @description A parameter, and which values a group's nodes are given for it. */
+        ParameterView: {
+            /** @description What groups of higher priority give: it is put over the group's value. */
+            above: components["schemas"]["GivenBy"][];
+            /** @description What groups of lower priority give: the group's value is put over it. */
+            below: components["schemas"]["GivenBy"][];
+            /** @description The baseline's own default. */
+            default?: unknown;
+            /** @description Whether the newest release declares it. */
+            is_declared: boolean;
+            /** @description As `KIT/BASELINE.PARAMETER`. */
+            name: string;
+            /** @description What it means. */
+            note?: string | null;
+            /** @description What values it takes, in words. */
+            takes: string;
+            /** @description What the group gives. */
+            value?: unknown;
+        };
         /** @description What a run that touched a chosen part left out. */
         PartOf: {
             /** @description This many of them are known to be out of line. */
@@ -5254,6 +5518,8 @@ export interface components {
             due?: components["schemas"]["DueReaction"][];
             /** @description The version of this format. */
             form: number;
+            /** @description Number of clauses that it found as they were read before: the metadata of their files is the same since. */
+            known_by_metadata?: number;
             left_out?: components["schemas"]["LeftOut"] | null;
             /** @description The host name of the machine. */
             machine: string;
@@ -5404,6 +5670,15 @@ export interface components {
              */
             until?: string | null;
         };
+        /** @description A release that a stage serves to nodes of a group. */
+        ServedTo: {
+            /** @description Number of nodes of the group in this stage. */
+            nodes: number;
+            /** @description The stage. */
+            stage: string;
+            /** @description The release; none if it serves none of this kit: then the state of its nodes cannot be resolved. */
+            version?: string | null;
+        };
         /** @description The server, so that windows of different servers are not confused. */
         ServerAbout: {
             /** @description The colour that its operator chose, as `#0F5E6B`. */
@@ -5446,11 +5721,39 @@ export interface components {
             /** @description Refuse it if the catalogue was set after this version; 0 if there was none. */
             unless_changed_after?: number | null;
         };
+        /** @description A setting of agents, and how it is set for a group's nodes. */
+        SettingView: {
+            /** @description What groups of higher priority set. */
+            above: components["schemas"]["GivenBy"][];
+            /** @description What groups of lower priority set. */
+            below: components["schemas"]["GivenBy"][];
+            /** @description What it decides. */
+            means: string;
+            /** @description What is recommended. */
+            recommended: string;
+            /** @description What it can be. */
+            takes: string;
+            /** @description What it is if no group sets it, in words. */
+            usual: string;
+            /** @description What the group sets. */
+            value?: unknown;
+            /** @description Its word in the group's document. */
+            word: string;
+            /** @description The same in words. */
+            words?: string | null;
+        };
         /**
          * @description Its severity.
          * @enum {string}
          */
         Severity: "low" | "medium" | "high" | "critical";
+        /** @description Nodes that a group has in common with another one. */
+        SharedNodes: {
+            /** @description The other group. */
+            group: string;
+            /** @description Number of nodes. */
+            nodes: number;
+        };
         /** @description A document before and after a change. */
         ShownEdit: {
             /** @description What is altered, line by line: `-` before what goes, `+` before what comes. */
@@ -5589,6 +5892,16 @@ export interface components {
             /** @description The nodes. */
             nodes: components["schemas"]["NodeCounts"];
         };
+        /** @description What is altered of the terms of an assignment: what is not named stays, what is null is taken away. */
+        TermsEdit: {
+            /** @description Hours in which the clauses may be corrected. */
+            change_window?: components["schemas"]["WeeklyHours"][] | null;
+            on_drift?: components["schemas"]["OnDrift"] | null;
+            on_rollout?: components["schemas"]["OnRollout"] | null;
+            /** @description Controls that the clauses satisfy beside their own. */
+            satisfies?: string[] | null;
+            severity?: components["schemas"]["Severity"] | null;
+        };
         /** @description A text diff in the unified form, from what was found to what is wanted. */
         TextDiff: {
             /** @description Whether it was cut at 8 KiB. */
@@ -5673,6 +5986,22 @@ export interface components {
             name: string;
             /** @description Whose it is. */
             person: string;
+        };
+        /** @description A filter and named members that are tried out. */
+        TryMembers: {
+            /** @description The filter in CEL. */
+            filter?: string | null;
+            /** @description The group that nodes come to and go from, if it is one that exists. */
+            group?: string | null;
+            /** @description The named members, at most 10,000. */
+            nodes?: string[];
+        };
+        /** @description A node of which it cannot be told whether a filter selects it. */
+        UndecidableNode: {
+            /** @description The fields that it did not report. */
+            missing: string[];
+            /** @description Its name. */
+            name: string;
         };
         /**
          * @description What was seen of a clause.
@@ -6209,6 +6538,87 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AuditVerification"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_baselines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BaselineListed"][];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */
@@ -11320,6 +11730,136 @@ export interface operations {
             };
         };
     };
+    post_api_group_members: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryMembers"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupMembers"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_api_groups: {
         parameters: {
             query?: never;
@@ -11335,7 +11875,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Group"][];
+                    "application/json": components["schemas"]["GroupListed"][];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */
@@ -11554,6 +12094,114 @@ export interface operations {
             };
         };
     };
+    get_api_groups_name: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GroupShown"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     delete_api_groups_name: {
         parameters: {
             query?: {
@@ -11628,6 +12276,148 @@ export interface operations {
             };
             /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_groups_name_edits: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditGroup"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -21,16 +21,19 @@ interface Asked {
   /** Whether it is a request of another person that is approved. */
   approves?: boolean;
   onClose: () => void;
+  /** When it is on its way. */
+  onHandedOut?: () => void;
 }
 
 /** Asks whether to hand a change out. Where it takes clauses from many nodes, their number is typed. */
-export function ConfirmDialog({ no, what, impact, typedFrom, approves = false, onClose }: Asked) {
+export function ConfirmDialog({ no, what, impact, typedFrom, approves = false, onClose, onHandedOut }: Asked) {
   const queries = useQueryClient();
   const navigate = useNavigate();
   const [typed, setTyped] = useState('');
   const handOut = useMutation({
     mutationFn: () => (approves ? api.approveChange : api.confirmChange)(no, confirmation(impact)),
     onSuccess: () => {
+      onHandedOut?.();
       onClose();
       void navigate(changeAddress(no));
     },

@@ -11,7 +11,7 @@ import { count } from '../words/words';
 import { clauseLines } from './changeWords';
 
 /** What a change alters: clauses taken first, then changed and new ones, services that restart, and what stands in its way. */
-export function ImpactView({ impact }: { impact: Schemas['Impact'] }) {
+export function ImpactView({ impact, isNarrow = false }: { impact: Schemas['Impact']; isNarrow?: boolean }) {
   const lines = clauseLines(impact);
   return (
     <Box sx={{ display: 'grid', gap: 1 }}>
@@ -30,7 +30,7 @@ export function ImpactView({ impact }: { impact: Schemas['Impact'] }) {
                 <TableCell>
                   <Address>{line.address}</Address>
                 </TableCell>
-                <TableCell sx={{ color: 'text.secondary' }}>{line.examples}</TableCell>
+                {!isNarrow && <TableCell sx={{ color: 'text.secondary' }}>{line.examples}</TableCell>}
               </TableRow>
             ))}
           </TableBody>

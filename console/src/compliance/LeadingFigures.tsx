@@ -70,6 +70,11 @@ export function LeadingFigures({ compliance, examinations, isOfSome }: Figures) 
             {count(examinations.nodes_with_missing_runs, 'node')} ran again before that, and no report of that run ever came: the run before it counts
           </Typography>
         )}
+        {examinations && examinations.clauses_by_metadata > 0 && (
+          <Typography sx={{ fontSize: 14 }}>
+            {count(examinations.clauses_by_metadata, 'clause')} at most known by the metadata of files, unchanged since they were read, at most a day before
+          </Typography>
+        )}
         {nodes.conceded > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.conceded, 'node')} with only conceded deviations</Typography>}
         {nodes.not_known > 0 && <Typography sx={{ fontSize: 14 }}>{count(nodes.not_known, 'node')} not wholly known</Typography>}
         {withoutClauses > 0 && (

@@ -24,6 +24,8 @@ const EvidencePage = lazy(() => import('../evidence/EvidencePage').then((page) =
 const ConcessionsPage = lazy(() => import('../concessions/ConcessionsPage').then((page) => ({ default: page.ConcessionsPage })));
 const ChangesPage = lazy(() => import('../changes/ChangesPage').then((page) => ({ default: page.ChangesPage })));
 const ChangePage = lazy(() => import('../changes/ChangePage').then((page) => ({ default: page.ChangePage })));
+const GroupsPage = lazy(() => import('../groups/GroupsPage').then((page) => ({ default: page.GroupsPage })));
+const GroupPage = lazy(() => import('../groups/GroupPage').then((page) => ({ default: page.GroupPage })));
 const KitsPage = lazy(() => import('../kits/KitsPage').then((page) => ({ default: page.KitsPage })));
 const ReleasePage = lazy(() => import('../kits/ReleasePage').then((page) => ({ default: page.ReleasePage })));
 const KindsPage = lazy(() => import('../kits/KindsPage').then((page) => ({ default: page.KindsPage })));
@@ -64,6 +66,8 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="compliance/evidence" element={<EvidencePage />} />
             <Route path="changes" element={<ChangesPage />} />
             <Route path="changes/:no" element={<ChangePage />} />
+            <Route path="groups" element={<GroupsPage />} />
+            <Route path="groups/:name" element={<GroupPage />} />
             <Route path="kits" element={<KitsPage />} />
             <Route path="kits/:kit/:version" element={<ReleasePage />} />
             <Route path="kinds" element={<KindsPage />} />

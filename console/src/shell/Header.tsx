@@ -19,6 +19,7 @@ const PAGES = [
   { to: '/drift', name: 'Drift' },
   { to: '/compliance', name: 'Compliance' },
   { to: '/changes', name: 'Changes' },
+  { to: '/groups', name: 'Groups' },
   { to: '/kits', name: 'Kits' },
   { to: '/kinds', name: 'Kinds' },
 ];

@@ -199,6 +199,7 @@ pub(crate) mod tests {
             sequence,
             status: Status::InLine,
             counts: Counts::default(),
+            known_by_metadata: 0,
             clauses: Vec::new(),
             due: Vec::new(),
             package_preview: None,

@@ -11,8 +11,8 @@ use crate::way::ConnectionJournal;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::DigestKey;
 use constans_core::run::{
-    Action, Correction, Failure, FailureAt, Finished, Memories, Mode, Run, RunEvent, RunInput, RunSettings,
-    Selection,
+    Action, ClauseResult, Correction, Failure, FailureAt, Finished, Memories, Mode, Run, RunEvent, RunInput,
+    RunSettings, Selection,
 };
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::{Host, Stalls, steps};
@@ -155,6 +155,7 @@ impl Runner<'_> {
             sequence: order.sequence,
             status,
             counts,
+            known_by_metadata: known_by_metadata(&results),
             clauses: results,
             due,
             package_preview,
@@ -270,6 +271,10 @@ fn own_folder_failure(at: FailureAt, message: &str) -> Failure {
         command: None,
         remedy: None,
     }
+}
+
+fn known_by_metadata(results: &[ClauseResult]) -> u64 {
+    results.iter().filter(|result| result.read_at.is_some()).count() as u64
 }
 
 fn micros(clock: Instant) -> u64 {

@@ -190,6 +190,7 @@ pub fn record_unended(state_dir: &StateDir, acted_on: &ActedOn) -> Result<Option
         sequence,
         status: Status::Failed,
         counts: Counts::default(),
+        known_by_metadata: 0,
         clauses: Vec::new(),
         due: Vec::new(),
         package_preview: None,

@@ -14,7 +14,7 @@ use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::io::{BufRead as _, IsTerminal as _, Write as _};
 
 /// How a change is to be made.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 pub struct ChangeOptions {
     /// The reason, kept with the change
     #[arg(long, value_name = "REASON")]
@@ -37,6 +37,12 @@ pub struct ChangeOptions {
 }
 
 impl ChangeOptions {
+    /// Has it refused if what it edits was edited after this change, unless the person named one.
+    pub fn refuse_if_edited_after(&mut self, change: Option<i64>) {
+        let change = change.and_then(|no| u32::try_from(no).ok());
+        self.unless_changed_after = self.unless_changed_after.or(change);
+    }
+
     /// Returns it as it is sent.
     pub fn how(&self) -> HowToChange {
         let Self { because, preview, request, confirm, although_unusable, unless_changed_after } = self;

@@ -187,6 +187,8 @@ fn points(basis_points: i64) -> String {
     format!("{sign}{}.{:02}", size / 100, size % 100)
 }
 
+const BY_METADATA: &str = "clauses at most were known by the metadata of their files, unchanged since they were read, at most a day before";
+
 /// How old what the figures rely on is.
 fn relied_on(examinations: &Examinations) -> String {
     let missing = match examinations.nodes_with_missing_runs {
@@ -202,7 +204,11 @@ fn relied_on(examinations: &Examinations) -> String {
         }
         _ => "no examination counts\n".to_owned(),
     };
-    oldest + &missing
+    let by_metadata = match examinations.clauses_by_metadata {
+        0 => String::new(),
+        number => format!("{number} {BY_METADATA}\n"),
+    };
+    oldest + &missing + &by_metadata
 }
 
 fn shown(compliance: &Compliance, by: Option<&str>, only: Option<&str>) -> String {

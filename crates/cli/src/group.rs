@@ -2,13 +2,16 @@
 
 use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::{ClientError, harmless_lines};
+use crate::group_edit::{self, GroupEditCommand};
+use crate::group_show::shown_whole;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::group::{Assignment, Group, GroupFinding};
+use constans_terminal::{count, harmless};
+use constans_wire::group::{GroupListed, GroupShown};
 use constans_wire::kit::Changed;
-use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use serde_json::{Value, json};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Arguments of `group`.
 #[derive(Debug, Args)]
@@ -23,6 +26,13 @@ enum GroupCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
+    },
+    /// Show a group: its nodes, what it gives them, and what other groups put over that
+    Show {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The group
+        name: String,
     },
     /// Replace a group by a TOML document
     Set {
@@ -43,50 +53,39 @@ enum GroupCommand {
         #[command(flatten)]
         options: ChangeOptions,
     },
+    #[command(flatten)]
+    EditOne(GroupEditCommand),
 }
 
-/// Lists or sets.
+/// Lists, shows or edits.
 pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
     match &arguments.command {
         GroupCommand::List { server } => {
             let server = Server::open(server)?;
-            let groups: Vec<Group> = server.get("/api/groups").await?;
+            let groups: Vec<GroupListed> = server.get("/api/groups").await?;
             if !server.says_json(&groups) {
-                groups.iter().for_each(|group| println!("{}", shown(group)));
+                groups.iter().for_each(|listed| println!("{}", shown(&listed.group, listed.nodes)));
+            }
+            Ok(())
+        }
+        GroupCommand::EditOne(command) => group_edit::run(command).await,
+        GroupCommand::Show { server, name } => {
+            let server = Server::open(server)?;
+            let shown: GroupShown = server.get(&group_edit::path(name)).await?;
+            if !server.says_json(&shown) {
+                anstream::print!("{}", shown_whole(&shown));
             }
             Ok(())
         }
         GroupCommand::Set { server, document, options } => {
-            let failed = |error: String| {
-                ClientError::new(
-                    format!("{}: {error}", document.display()),
-                    "a group's document has name, priority, filter, nodes, stage, second_person, [[assignments]], [parameters], [settings]",
-                )
-            };
-            let text = std::fs::read_to_string(document).map_err(|error| failed(error.to_string()))?;
-            let group: Group = toml::from_str(&text).map_err(|error| failed(error.to_string()))?;
-            let server = Server::open(server)?;
             let file = document.display().to_string();
-            let answered: Result<Changed, ClientError> =
-                server.put(&format!("/api/groups?{}", options.query()), &group).await;
-            // What the check warns of may be why clauses are taken: it comes before the question.
-            let warnings: Vec<GroupFinding> = match &answered {
-                Ok(changed) => changed.findings.clone(),
-                Err(error) if error.unconfirmed_change().is_some() => error.findings().to_vec(),
-                Err(_) => Vec::new(),
-            };
-            warnings.iter().for_each(|finding| {
-                anstream::eprintln!("{}", harmless_lines(&finding.explain(&file, &text)));
-            });
-            let changed =
-                confirmed(&server, answered).await.map_err(|error| error.in_document(&file, &text))?;
-            print_changed(&server, &format!("the group {} is set", group.name), &changed);
-            Ok(())
+            let text =
+                std::fs::read_to_string(document).map_err(|error| unreadable(&file, &error.to_string()))?;
+            set_document(&Server::open(server)?, document, &text, options, None).await
         }
         GroupCommand::Remove { server, name, options } => {
             let server = Server::open(server)?;
-            let path =
-                format!("/api/groups/{}?{}", utf8_percent_encode(name, NON_ALPHANUMERIC), options.query());
+            let path = format!("{}?{}", group_edit::path(name), options.query());
             let changed = confirmed(&server, server.delete(&path).await).await?;
             print_changed(&server, &format!("the group {name} is removed"), &changed);
             Ok(())
@@ -94,8 +93,48 @@ pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
     }
 }
 
-fn shown(group: &Group) -> String {
-    let mut lines = vec![format!("{}  priority {}", group.name, group.priority)];
+fn unreadable(file: &str, because: &str) -> ClientError {
+    ClientError::new(
+        format!("{file}: {because}"),
+        "a group's document has name, priority, filter, nodes, stage, second_person, [[assignments]], [parameters], [settings]",
+    )
+}
+
+/// Sets a group by the text of its document; only the group of this name, if one is expected.
+pub async fn set_document(
+    server: &Server,
+    document: &Path,
+    text: &str,
+    options: &ChangeOptions,
+    expected: Option<&str>,
+) -> Result<(), ClientError> {
+    let file = document.display().to_string();
+    let group: Group = toml::from_str(text).map_err(|error| unreadable(&file, &error.to_string()))?;
+    if let Some(expected) = expected.filter(|expected| *expected != group.name) {
+        return Err(ClientError::new(
+            format!("{file}: the name is {}, and the group is {expected}", harmless(&group.name)),
+            "a group keeps its name; make another one with `constans group set FILE`",
+        ));
+    }
+    let answered: Result<Changed, ClientError> =
+        server.put(&format!("/api/groups?{}", options.query()), &group).await;
+    // What the check warns of may be why clauses are taken: it comes before the question.
+    let warnings: Vec<GroupFinding> = match &answered {
+        Ok(changed) => changed.findings.clone(),
+        Err(error) if error.unconfirmed_change().is_some() => error.findings().to_vec(),
+        Err(_) => Vec::new(),
+    };
+    warnings.iter().for_each(|finding| {
+        anstream::eprintln!("{}", harmless_lines(&finding.explain(&file, text)));
+    });
+    let changed = confirmed(server, answered).await.map_err(|error| error.in_document(&file, text))?;
+    print_changed(server, &format!("the group {} is set", group.name), &changed);
+    Ok(())
+}
+
+fn shown(group: &Group, nodes: u64) -> String {
+    let nodes = count(usize::try_from(nodes).unwrap_or(usize::MAX), "node", "nodes");
+    let mut lines = vec![format!("{}  {nodes}  priority {}", group.name, group.priority)];
     lines.extend(group.filter.as_ref().map(|filter| format!("  nodes where {filter}")));
     if !group.nodes.is_empty() {
         lines.push(format!("  named members  {}", group.nodes.iter().cloned().collect::<Vec<_>>().join(" ")));
@@ -115,7 +154,7 @@ fn shown(group: &Group) -> String {
 }
 
 /// Returns the settings of an assignment for its clauses, after a comma each.
-fn terms(assignment: &Assignment) -> String {
+pub fn terms(assignment: &Assignment) -> String {
     let word = |value: Value| value.as_str().unwrap_or_default().to_owned();
     let mut all: Vec<String> = Vec::new();
     all.extend(assignment.severity.map(|severity| format!("severity {}", word(json!(severity)))));
@@ -151,8 +190,8 @@ mod tests {
             "settings": { "mode": "enforce" },
         }))
         .unwrap();
-        insta::assert_snapshot!(shown(&group), @r#"
-        kiosks  priority 20
+        insta::assert_snapshot!(shown(&group, 121), @r#"
+        kiosks  121 nodes  priority 20
           nodes where labels.role == 'kiosk'
           named members  bridge-1
           changes need a second person
@@ -163,6 +202,6 @@ mod tests {
           settings {"mode":"enforce"}
         "#);
         let plain = Group { name: "everyone".to_owned(), ..Group::default() };
-        insta::assert_snapshot!(shown(&plain), @"everyone  priority 0");
+        insta::assert_snapshot!(shown(&plain, 1), @"everyone  1 node  priority 0");
     }
 }

@@ -14,6 +14,8 @@ mod evidence;
 mod evidence_verify;
 mod freeze;
 mod group;
+mod group_edit;
+mod group_show;
 mod joining;
 mod kind;
 mod kit;

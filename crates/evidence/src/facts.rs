@@ -39,6 +39,8 @@ pub struct NodeFact {
     pub examined: Option<Timestamp>,
     /// Whether it ran again before the moment, and no report of that run ever came.
     pub has_missing_run: bool,
+    /// How many clauses that examination knew at most by the metadata of their files, which were read before.
+    pub known_by_metadata: u64,
     /// Why it is not counted; none if it is.
     pub left_out: Option<String>,
 }

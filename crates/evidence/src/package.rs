@@ -265,8 +265,9 @@ clauses.csv has every clause on every node; the figures are counted from it. In 
 before it.
 
 How things were examined: at each run everything is inspected, but that a file whose change time (ctime, which nobody can set) and other
-metadata are those of its last reading is not read again within 24 hours of that. nodes.csv says of each node when it was examined
-last, and whether it ran again and no report of that run ever came.
+metadata are those of its last reading is not read again within 24 hours of that; the same holds of the package database. nodes.csv
+says of each node when it was examined last, how many clauses were known so at most, and whether it ran again and no report of that
+run ever came.
 
 days.csv is a chain: for each day in UTC the number of rows that the server learned, the digest of the Merkle tree over them
 (RFC 6962), and the digest of the chain up to that day. Whoever noted the digest of a day elsewhere sees that nothing learned up to

@@ -152,6 +152,7 @@ impl TableRow for NodeFact {
         "state_by_change",
         "examined_not_after",
         "later_run_not_reported",
+        "clauses_known_by_metadata_at_most",
     ];
 
     fn cells(&self) -> Vec<String> {
@@ -167,6 +168,7 @@ impl TableRow for NodeFact {
             number('C', self.change),
             moment(self.examined),
             if self.has_missing_run { "yes" } else { "no" }.to_owned(),
+            self.known_by_metadata.to_string(),
         ]
     }
 }

@@ -143,6 +143,7 @@ impl Made {
                     change: Some(118),
                     examined: Some(at(LEARNED)),
                     has_missing_run: false,
+                    known_by_metadata: 0,
                     left_out: (node == "pier-1").then(|| "nothing is desired of it".into()),
                 })
                 .expect("a node");

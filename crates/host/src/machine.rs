@@ -213,6 +213,7 @@ pub(crate) fn seen(found: constans_core::compare::Found) -> Seen {
         text_diff: None,
         native: Vec::new(),
         stand_in: None,
+        read_at: None,
         running_since: None,
     }
 }

@@ -22,6 +22,7 @@ use crate::steps;
 use constans_core::kind::{Claim, VersionOrder, VersionRequirement};
 use constans_core::kit::Gone;
 use constans_core::run::{NativeStep, PackageChange};
+use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
@@ -234,6 +235,8 @@ pub(crate) struct Packages {
     /// The agent's own folder.
     scratch: PathBuf,
     known: Option<Known>,
+    /// When that was read, if its files had the same metadata then as when they were looked at last.
+    read_before: Option<Timestamp>,
     /// How old the index may be before something is installed.
     refresh_after: Duration,
     index_refreshed: bool,
@@ -250,6 +253,7 @@ impl Packages {
             files,
             scratch: scratch.to_owned(),
             known: None,
+            read_before: None,
             refresh_after: DEFAULT_REFRESH,
             index_refreshed: false,
         }
@@ -327,6 +331,11 @@ impl Packages {
         })
     }
 
+    /// Returns when what is known was read, if that was before it was asked for: the metadata of the database's files is the same since.
+    pub fn read_before(&self) -> Option<Timestamp> {
+        self.read_before
+    }
+
     /// Returns the names of all packages that are installed.
     ///
     /// # Errors
@@ -344,7 +353,8 @@ impl Packages {
     fn known(&mut self) -> Result<&Known, HostError> {
         if self.known.is_none() {
             let note = self.scratch.join(format!("packages-{}", self.manager.name()));
-            self.known = Some(kept_reading::read(&note, &self.files, &*self.manager)?);
+            let (known, read_before) = kept_reading::read(&note, &self.files, &*self.manager)?;
+            (self.known, self.read_before) = (Some(known), read_before);
         }
         Ok(self.known.as_ref().expect("just read"))
     }

@@ -32,6 +32,8 @@ create table run_span (
     first_learned_at timestamptz not null,
     last_learned_at  timestamptz not null,
     largest_delay_ms bigint not null,
+    -- How many clauses one of them found at most as they were read before: the metadata of their files was the same since.
+    known_by_metadata integer not null default 0,
     -- What they found, as a digest; none if all was in line.
     found            text,
     -- The first of them, which is kept whole; none if all was in line.

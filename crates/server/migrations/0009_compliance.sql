@@ -50,8 +50,8 @@ create table deviation_doubt (
 );
 create index deviation_doubt_of_learned on deviation_doubt using brin (learned_at);
 create index deviation_doubt_of_node on deviation_doubt (node, desired);
--- What is in doubt now, or was not over at a moment.
-create index deviation_doubt_until on deviation_doubt (until_at);
+-- What is or was in doubt at a moment.
+create index deviation_doubt_at on deviation_doubt using gist (tstzrange(from_at, greatest(from_at, until_at)));
 
 -- The time for which nothing was known of a node, since its last full run was too long ago. The present one is node_now.known_until.
 create table examination_gap (

@@ -47,6 +47,9 @@ pub struct Examinations {
     pub oldest_at: Option<Timestamp>,
     /// Number of nodes that ran again before the moment, and no report came of that run: the figures rely on the run before it.
     pub nodes_with_missing_runs: u64,
+    /// How many clauses these runs knew by the metadata of their files, which had not changed since they were read, at most a day before: at
+    /// most, where several runs that found the same are kept as one.
+    pub clauses_by_metadata: u64,
 }
 
 /// The compliance of one key of a dimension.

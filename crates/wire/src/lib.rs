@@ -13,6 +13,7 @@ pub mod event;
 pub mod evidence;
 pub mod exit;
 pub mod freeze;
+pub mod group;
 pub mod join;
 pub mod kit;
 pub mod newer;

@@ -60,6 +60,9 @@ pub struct RunReport {
     pub status: Status,
     /// Number of clauses by outcome.
     pub counts: Counts,
+    /// Number of clauses that it found as they were read before: the metadata of their files is the same since.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub known_by_metadata: u64,
     /// Its clauses.
     pub clauses: Vec<ClauseResult>,
     /// The reactions that are still due.

@@ -2,12 +2,14 @@
 //! confirm it.
 
 mod document;
+mod groups;
 mod impact;
 mod nodes;
 mod second_person;
 mod stages;
 
 pub use document::{DocumentEdit, DocumentKey, KeyError, later_edits};
+pub use groups::{GroupEdit, GroupEditError, TermsEdit};
 pub use impact::{ClauseImpact, ClauseInState, Impact, ImpactBuilder, Restart};
 pub use nodes::{NodeDocument, NodeEdit, NodeEditError, edit_nodes, only_nodes};
 pub use second_person::asks_for_second_person;

@@ -2,8 +2,10 @@
 //! its agent's settings, each with where it comes from.
 
 mod check;
+mod membership;
 mod merge;
 mod planner;
+mod view;
 
 use crate::filter::NodeView;
 use crate::hours::WeeklyHours;
@@ -12,11 +14,16 @@ use crate::param::{Layer, LayerValue, disagree};
 use crate::settings::{AgentSettings, GroupSettings};
 use crate::state::AssignmentTerms;
 pub use check::{GroupFinding, GroupSurroundings, check_group};
+pub use membership::{GroupMembers, MAX_GROUP_NAMES, MemberCount, Membership, UndecidableNode};
 use merge::settings_of;
 pub use planner::Planner;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
+pub use view::{
+    AssignmentView, GivenBy, GroupView, ParameterView, PlacedAlike, ServedTo, SettingView, SharedNodes,
+    ViewSurroundings,
+};
 
 /// The group that every node belongs to.
 pub const EVERYONE: &str = "everyone";
@@ -78,6 +85,13 @@ pub struct Assignment {
     /// Hours in which the clauses may be corrected, within the node's change window and in its time zone; always if there are none.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub change_window: Vec<WeeklyHours>,
+}
+
+impl Group {
+    /// Returns whether it assigns a baseline.
+    pub fn assigns(&self, kit: &str, baseline: &str) -> bool {
+        self.assignments.iter().any(|one| one.kit == kit && one.baseline == baseline)
+    }
 }
 
 impl Assignment {

@@ -1,8 +1,7 @@
 //! Plans of many nodes: each group's filter is read once, and nodes of the same groups share what is made of their plan.
 
-use super::{EVERYONE, Group, Plan, PlanError, plan_for};
-use crate::filter::{Answer, Condition, InputCache, NodeInputs, NodeView};
-use serde_json::json;
+use super::{Group, Membership, Plan, PlanError, plan_for};
+use crate::filter::{Condition, InputCache, NodeInputs, NodeView};
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
@@ -86,19 +85,18 @@ fn belongs(
     group: &Group,
     filter: Option<&Result<Condition, String>>,
 ) -> Result<Member, PlanError> {
-    if group.name == EVERYONE || group.nodes.contains(&view.name) {
-        return Ok(Member::Yes);
-    }
     let failed = |because: String| PlanError::Filter { group: group.name.clone(), because };
-    let answer = match filter {
-        None => return Ok(Member::No),
-        Some(Err(because)) => return Err(failed(because.clone())),
-        Some(Ok(condition)) => condition.holds(view, &json!({})).map_err(|error| failed(error.message))?,
+    let unread = |because: &String| failed(because.clone());
+    // Whoever is named by hand belongs to it even if the filter cannot be read.
+    let filter = match filter.map(|filter| filter.as_ref().map_err(unread)).transpose() {
+        Err(error) if !group.has_by_name(&view.name) => return Err(error),
+        read => read.ok().flatten(),
     };
-    Ok(match answer {
-        Answer::Yes => Member::Yes,
-        Answer::No => Member::No,
-        Answer::Undecidable(_) => Member::Undecidable,
+    let membership = group.membership(filter, view).map_err(|error| failed(error.message))?;
+    Ok(match membership {
+        Membership::Named | Membership::Filtered => Member::Yes,
+        Membership::No => Member::No,
+        Membership::Undecidable(_) => Member::Undecidable,
     })
 }
 
@@ -110,6 +108,7 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 mod tests {
     use super::*;
     use crate::filter::About;
+    use serde_json::json;
     use std::collections::BTreeSet;
     use std::sync::atomic::{AtomicUsize, Ordering};
 

@@ -49,6 +49,22 @@ impl Parameter {
         }
     }
 
+    /// Returns in words what values it takes: `an integer, at least 10`.
+    pub fn takes_words(&self) -> String {
+        let Limits { min, max, one_of, pattern } = &self.limits;
+        let range = match (min, max) {
+            (Some(min), Some(max)) => Some(format!("from {min} to {max}")),
+            (Some(min), None) => Some(format!("at least {min}")),
+            (None, Some(max)) => Some(format!("at most {max}")),
+            (None, None) => None,
+        };
+        let listed = one_of.iter().map(Value::to_string).collect::<Vec<_>>().join(", ");
+        let one_of = (!one_of.is_empty()).then(|| format!("one of {listed}"));
+        let pattern = pattern.as_ref().map(|pattern| format!("like {}", pattern.source));
+        let type_words = self.value_type.words().to_owned();
+        [Some(type_words), range, one_of, pattern].into_iter().flatten().collect::<Vec<_>>().join(", ")
+    }
+
     /// Reads a value as a person writes it after `--set NAME=`: a string as it is, everything else as in a document.
     ///
     /// # Errors

@@ -109,6 +109,8 @@ pub struct Seen {
     pub native: Vec<NativeStep>,
     /// What is a stand-in here, in words.
     pub stand_in: Option<String>,
+    /// When it was read, if that was before this run: the metadata of its files is the same since.
+    pub read_at: Option<Timestamp>,
     /// Since when a service runs, if it does and that is known.
     pub running_since: Option<Timestamp>,
 }

@@ -339,6 +339,7 @@ impl<'s> Run<'s> {
         result.not_examined = not_examined(&seen.found);
         result.native = seen.native;
         result.stand_in = seen.stand_in;
+        result.read_at = seen.read_at;
         if different.is_empty() {
             result.verdict = Some(Verdict::Alike);
             result.outcome = Outcome::InLine;
@@ -625,6 +626,7 @@ fn blank(clause: &Clause) -> ClauseResult {
         still_different: Vec::new(),
         text_diff: None,
         text_diff_refused: None,
+        read_at: None,
         not_examined: Vec::new(),
         packages: Vec::new(),
         kept: Vec::new(),

@@ -316,6 +316,9 @@ pub struct ClauseResult {
     /// Why its text diff is not shown.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub text_diff_refused: Option<TextDiffRefusal>,
+    /// When it was read, if that was before this run: the metadata of its files is the same since.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub read_at: Option<Timestamp>,
     /// Properties that were left out of the comparison.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub not_examined: Vec<NotExamined>,

@@ -75,6 +75,7 @@ impl Node {
             text_diff: None,
             native: Vec::new(),
             stand_in: None,
+            read_at: None,
             running_since: self.restarted_by_hand_at,
         }))
     }

@@ -152,7 +152,10 @@ impl ClauseResult {
             .dropped_needs
             .iter()
             .map(|need| format!("the need {need} is not part of the desired state of this node"));
-        left_out.chain(needs).chain(self.stand_in.clone()).map(Sentence::new).collect()
+        let read = self.read_at.map(|read_at| {
+            Sentence::new("read at ").time(read_at).text(": the metadata of its files is the same since")
+        });
+        left_out.chain(needs).chain(self.stand_in.clone()).map(Sentence::new).chain(read).collect()
     }
 }
 

@@ -1,5 +1,6 @@
 //! How agents are set: mode, rhythm, switches, grace, hours, restarts; each with the group that it comes from.
 
+mod described;
 mod retry;
 #[cfg(test)]
 mod tests;
@@ -7,6 +8,7 @@ mod tests;
 use crate::hours::{ChangeWindow, HourOfDay, WeeklyHours, next_of_day, window_at};
 use crate::kit::{OnDrift, OnRollout};
 use crate::run::{Mode, RestartPolicy, RunSettings};
+pub use described::{SETTINGS, SettingDescription, setting_words};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 pub use retry::retry_after_ms;

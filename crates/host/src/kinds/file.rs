@@ -11,7 +11,7 @@ use crate::programs::NotRun;
 use constans_core::compare::{Difference, Found, TextDiffRefusal, text_diff};
 use constans_core::digest::{Digest, of_contents, of_reader};
 use constans_core::kit::Gone;
-use constans_core::run::{NativeStep, Seen};
+use constans_core::run::Seen;
 use constans_core::state::Clause;
 use std::borrow::Cow;
 use std::io::{self, BufRead as _, BufReader, Read};
@@ -155,18 +155,7 @@ fn seen_by_digest(machine: &mut Machine, clause: &Clause, entry: &Entry) -> Resu
     }
     let found = with_ownership(machine, clause, entry, Found { size: Some(entry.size), ..Found::present() })?
         .with("content", wanted);
-    let mut seen = seen(found);
-    if let Some(at) = read_at.filter(|at| *at < machine.run_began) {
-        seen.native.push(NativeStep {
-            what: format!(
-                "its contents were read at {}; its metadata is the same since",
-                at.strftime("%Y-%m-%d %H:%M:%S UTC")
-            ),
-            exit: None,
-            output: String::new(),
-        });
-    }
-    Ok(Some(seen))
+    Ok(Some(Seen { read_at: read_at.filter(|at| *at < machine.run_began), ..seen(found) }))
 }
 
 /// Returns whether everybody on the node may read the file as it is wanted.

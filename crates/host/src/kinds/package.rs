@@ -35,7 +35,7 @@ pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, No
             found
         }
     };
-    Ok(seen(found))
+    Ok(Seen { read_at: packages.read_before(), ..seen(found) })
 }
 
 /// Adds what changing these packages together would take along, by their package manager's own reckoning.

@@ -18,12 +18,16 @@ struct Reading {
     read_at: Timestamp,
 }
 
-/// Returns what a database holds: as it was read last if its files did not change since, else by reading it.
+/// Returns what a database holds: as it was read last, and when that was, if its files did not change since, else by reading it.
 ///
 /// # Errors
 ///
 /// Returns why the database could not be read.
-pub(super) fn read(note: &Path, files: &Files, manager: &dyn PackageManager) -> Result<Known, HostError> {
+pub(super) fn read(
+    note: &Path,
+    files: &Files,
+    manager: &dyn PackageManager,
+) -> Result<(Known, Option<Timestamp>), HostError> {
     let stamps = || {
         manager
             .database_files()
@@ -37,7 +41,7 @@ pub(super) fn read(note: &Path, files: &Files, manager: &dyn PackageManager) -> 
         && kept.files == before
         && before.iter().flatten().all(|stamp| stamp.vouches_for(kept.read_at, now))
     {
-        return Ok(known);
+        return Ok((known, Some(kept.read_at)));
     }
     let known = manager.read_database()?;
     // Reading may tidy up the database itself. It need not outlast a power cut; what cannot be kept is read again.
@@ -48,7 +52,7 @@ pub(super) fn read(note: &Path, files: &Files, manager: &dyn PackageManager) -> 
         }
         let _ = write_note(note, &text);
     }
-    Ok(known)
+    Ok((known, None))
 }
 
 /// Returns the last reading, if it is whole.

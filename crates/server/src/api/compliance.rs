@@ -116,6 +116,7 @@ pub async fn examinations(
         oldest_node: row.oldest_node,
         oldest_at: row.oldest_at.map(|at| at.to_jiff()),
         nodes_with_missing_runs: row.nodes_with_missing_runs.unsigned_abs(),
+        clauses_by_metadata: row.clauses_by_metadata.unsigned_abs(),
     }))
 }
 

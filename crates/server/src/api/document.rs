@@ -3,8 +3,8 @@
 use super::described::complete;
 use super::{
     activity, asset, audit, change, clauses, compliance, concession, control, drift, event, evidence, freeze,
-    group, health, invitation, joining, live, node, node_edit, overview, page_error, person, recovery,
-    release, run, sign_in, stage, token,
+    group, group_view, health, invitation, joining, live, node, node_edit, overview, page_error, person,
+    recovery, release, run, sign_in, stage, token,
 };
 use crate::checkin::{check_in, join, wanted};
 use constans_wire::check_in::Problem;
@@ -28,7 +28,7 @@ use utoipa::{Modify, OpenApi};
         concession::list, concession::show, concession::ask, concession::approve, concession::refuse, concession::end, evidence::list, evidence::show, evidence::make, evidence::file, evidence::stop, evidence::remove, evidence::chain, evidence::check_day, drift::figures, drift::episodes, drift::found, drift::acceptable, drift::accept, control::list, control::gaps, control::versions, control::set, asset::list, asset::set,
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::check, release::list, release::show, release::text,
-        release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::second_person, stage::remove, stage::serve, stage::back, group::list, group::set, group::remove,
+        release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::second_person, stage::remove, stage::serve, stage::back, group::list, group::set, group::edit, group::remove, group_view::show, group_view::baselines, group_view::try_members,
         change::list, change::show, change::nodes, change::confirm, change::approve, change::deny, change::stop, change::go_back, freeze::list, freeze::set, freeze::end,
         run::list, run::show, run::episodes, run::hours, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report,

@@ -6,33 +6,42 @@ use crate::change::documents::{read_documents, read_groups};
 use crate::change::draft::Draft;
 use crate::change::publish::{kit_of, solvable};
 use crate::here::Here;
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{control, group, release, stage, wanted};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
 use constans_core::change::{DocumentEdit, DocumentKey};
 use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, check_group};
-use constans_core::kit::Kit;
+use constans_core::kit::{Kit, require};
 use constans_core::settings::{
     GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB,
 };
 use constans_core::words::check_name;
 use constans_wire::change::HowToChange;
+use constans_wire::group::{EditGroup, GroupListed, MAX_GROUP_EDITS};
 use constans_wire::kit::Changed;
 use jiff::tz::TimeZone;
 use rocket::serde::json::Json;
-use rocket::{FromForm, State, delete, get, put};
+use rocket::{FromForm, State, delete, get, post, put};
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use utoipa::IntoParams;
 
-/// The groups as they are now.
-#[utoipa::path(tag = "groups", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Group>)))]
+/// The groups as they are now, each with how many nodes it has; those of higher priority first.
+#[utoipa::path(tag = "groups", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<GroupListed>)))]
 #[get("/api/groups")]
-pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Group>> {
-    Ok(Json(read_groups(group::all(db.inner()).await?)?))
+pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<GroupListed>> {
+    let mut groups = read_groups(group::all(db.inner()).await?)?;
+    groups.sort_by(|left, right| right.priority.cmp(&left.priority).then_with(|| left.name.cmp(&right.name)));
+    let names: Vec<String> = groups.iter().map(|group| group.name.clone()).collect();
+    let nodes: BTreeMap<String, i64> = wanted::members(db.inner(), &names).await?.into_iter().collect();
+    let listed = |group: Group| GroupListed {
+        nodes: nodes.get(&group.name).map_or(0, |nodes| nodes.unsigned_abs()),
+        group,
+    };
+    Ok(Json(groups.into_iter().map(listed).collect()))
 }
 
 /// Replaces a group.
@@ -51,8 +60,51 @@ pub async fn set(
     set_group(&wanted, &how.into(), &caller.asker, db, here).await
 }
 
+/// Makes single edits of a group, all or none: nothing else of it changes, whoever edits it at the same time.
+#[utoipa::path(tag = "groups", security(("token" = ["group.edit"]), ("session" = ["group.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = EditGroup, responses((status = 200, body = Changed)))]
+#[post("/api/groups/<name>/edits", data = "<wanted>")]
+pub async fn edit(
+    name: &str,
+    wanted: JsonBody<EditGroup>,
+    caller: MayAsk<GroupEdit>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+        return Ok(Json(changed));
+    }
+    if wanted.edits.is_empty() || wanted.edits.len() > MAX_GROUP_EDITS {
+        let because = format!("a change makes from 1 to {MAX_GROUP_EDITS} edits of a group");
+        return Err(ApiError::invalid("edits", because));
+    }
+    let before = document(db, name).await?;
+    let Some(body) = &before else {
+        return Err(ApiError::Missing { what: "group", name: name.to_owned() });
+    };
+    let group: Group = read_stored(|| format!("the group {name}"), body.clone())?;
+    let group = group.edited(&wanted.edits).map_err(|error| ApiError::invalid("edits", error.to_string()))?;
+    set_over(before, &group, &wanted.how, &caller.asker, db, here).await
+}
+
 /// Checks a group and asks for the change that sets it.
 pub async fn set_group(
+    wanted: &Group,
+    how: &HowToChange,
+    asker: &Asker,
+    db: &PgPool,
+    here: &Here,
+) -> Answer<Changed> {
+    let before = document(db, &wanted.name).await?;
+    set_over(before, wanted, how, asker, db, here).await
+}
+
+async fn document(db: &PgPool, name: &str) -> Result<Option<Value>, ApiError> {
+    Ok(read_documents(&mut *db.acquire().await?).await?.remove(&DocumentKey::Group(name.to_owned())))
+}
+
+/// Checks a group and asks for the change that puts it in the place of the one that was read.
+async fn set_over(
+    before: Option<Value>,
     wanted: &Group,
     how: &HowToChange,
     asker: &Asker,
@@ -67,7 +119,7 @@ pub async fn set_group(
         return Err(ApiError::Group { name: wanted.name.clone(), findings });
     }
     let body = serde_json::to_value(wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
-    let changed = edit(&wanted.name, Some(body), how, asker, db, here)
+    let changed = ask_for(before, &wanted.name, Some(body), how, asker, db, here)
         .await
         .map_err(|error| error.with_warnings(&findings))?
         .into_inner();
@@ -84,20 +136,11 @@ async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<G
         .collect();
     let controls: BTreeSet<String> =
         control::titles(&mut *db, crate::clock::now()).await?.into_keys().collect();
-    let mut published = solvable(&mut *db).await?;
-    published.sort_by(|left, right| right.version.cmp(&left.version));
-    let names: BTreeSet<String> = published.iter().map(|release| release.kit.clone()).collect();
-    let served = stage::served(&mut *db).await?;
-    let mut kits: Vec<Arc<Kit>> = Vec::new();
+    let published = Published::read(&mut *db).await?;
+    let names = published.kits();
+    let mut kits = Vec::new();
     for name in group.kits() {
-        let newest =
-            published.iter().find(|release| release.kit == name).map(|release| release.version.to_string());
-        let served = served.iter().filter(|(_, kit, _)| kit == name).map(|(.., version)| version.clone());
-        for version in newest.into_iter().chain(served) {
-            if let Some(row) = release::find(&mut *db, name, &version).await? {
-                kits.extend(kit_of(&mut *db, here, &row).await?);
-            }
-        }
+        published.add(&mut *db, here, name, &mut kits).await?;
     }
     let group = group.clone();
     on_thread(move || {
@@ -114,6 +157,57 @@ async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<G
         )
     })
     .await
+}
+
+/// The releases that are published, the newest first, and what stages serve of them.
+pub(super) struct Published {
+    releases: Vec<require::Release>,
+    served: Vec<(String, String, String)>,
+}
+
+impl Published {
+    pub(super) async fn read(db: &mut PgConnection) -> Result<Self, ApiError> {
+        let mut releases = solvable(&mut *db).await?;
+        releases.sort_by(|left, right| right.version.cmp(&left.version));
+        Ok(Self { releases, served: stage::served(&mut *db).await? })
+    }
+
+    /// Returns the names of the kits.
+    pub(super) fn kits(&self) -> BTreeSet<String> {
+        self.releases.iter().map(|release| release.kit.clone()).collect()
+    }
+
+    /// Returns the newest release of a kit.
+    pub(super) async fn newest(
+        &self,
+        db: &mut PgConnection,
+        here: &Here,
+        kit: &str,
+    ) -> Result<Option<Arc<Kit>>, ApiError> {
+        let Some(newest) = self.releases.iter().find(|release| release.kit == kit) else { return Ok(None) };
+        let version = newest.version.to_string();
+        match release::find(&mut *db, kit, &version).await? {
+            Some(row) => kit_of(&mut *db, here, &row).await,
+            None => Ok(None),
+        }
+    }
+
+    /// Adds the newest release of a kit, then those that stages serve.
+    pub(super) async fn add(
+        &self,
+        db: &mut PgConnection,
+        here: &Here,
+        kit: &str,
+        kits: &mut Vec<Arc<Kit>>,
+    ) -> Result<(), ApiError> {
+        kits.extend(self.newest(&mut *db, here, kit).await?);
+        for (.., version) in self.served.iter().filter(|(_, name, _)| name == kit) {
+            if let Some(row) = release::find(&mut *db, kit, version).await? {
+                kits.extend(kit_of(&mut *db, here, &row).await?);
+            }
+        }
+        Ok(())
+    }
 }
 
 /// Removes a group: its nodes are no longer given what it gives.
@@ -135,7 +229,11 @@ pub async fn remove(
             hint: "set it without what it should not give".to_owned(),
         });
     }
-    edit(name, None, &how.into(), &caller.asker, db, here).await
+    let before = document(db, name).await?;
+    if before.is_none() {
+        return Err(ApiError::Missing { what: "group", name: name.to_owned() });
+    }
+    ask_for(before, name, None, &how.into(), &caller.asker, db, here).await
 }
 
 /// How a change is to be made, after the `?`.
@@ -179,7 +277,8 @@ impl From<HowAsQuery> for HowToChange {
     }
 }
 
-async fn edit(
+async fn ask_for(
+    before: Option<Value>,
     name: &str,
     after: Option<Value>,
     how: &HowToChange,
@@ -187,11 +286,6 @@ async fn edit(
     db: &PgPool,
     here: &Here,
 ) -> Answer<Changed> {
-    let key = DocumentKey::Group(name.to_owned());
-    let before = read_documents(&mut *db.acquire().await?).await?.remove(&key);
-    if before.is_none() && after.is_none() {
-        return Err(ApiError::Missing { what: "group", name: name.to_owned() });
-    }
     let verb = match (&before, &after) {
         (None, _) => "make",
         (Some(_), None) => "remove",
@@ -202,7 +296,7 @@ async fn edit(
         what: format!("{verb} the group {name}"),
         who: &asker.person,
         because: how.because.as_deref(),
-        edits: vec![DocumentEdit { key, before, after }],
+        edits: vec![DocumentEdit { key: DocumentKey::Group(name.to_owned()), before, after }],
         although_unusable: how.although_unusable,
         is_preview: how.preview,
         is_request: how.request || !asker.may_hand_out,

@@ -17,6 +17,7 @@ mod event;
 mod evidence;
 mod freeze;
 mod group;
+mod group_view;
 mod health;
 mod invitation;
 mod joining;
@@ -129,6 +130,10 @@ pub fn routes() -> Vec<Route> {
         stage::back,
         group::list,
         group::set,
+        group::edit,
+        group_view::show,
+        group_view::baselines,
+        group_view::try_members,
         group::remove,
         change::list,
         change::show,

@@ -12,7 +12,7 @@ use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::{
     Attention, AttentionNode, ConcessionNotice, Exception, RecurringDrift, attention,
 };
-use constans_core::filter::{Answer as Decided, Condition, NodeView};
+use constans_core::filter::{Answer as Decided, Condition, ConditionError, NodeView};
 use constans_core::node_status::{NodeStatus, ProblemInputs, problems};
 use constans_wire::node::NodeSummary;
 use constans_wire::overview::{Overview, StatusCount, Tick};
@@ -130,22 +130,22 @@ pub async fn undecided(db: &PgPool, by: &Narrowing) -> Result<usize, ApiError> {
 }
 
 fn parse(filter: &str) -> Result<Condition, ApiError> {
-    Condition::parse_for_list(filter).map_err(|errors| {
-        let messages: Vec<String> = errors
-            .iter()
-            .map(|error| {
-                format!("{} (at `{}`)", error.message, filter.get(error.range.clone()).unwrap_or(""))
-            })
-            .collect();
-        let hint = errors.into_iter().find_map(|error| error.hint);
-        ApiError::Filter {
-            message: messages.join("; "),
-            hint: hint.unwrap_or_else(|| {
-                "a filter is CEL, for example labels.site == \"auken\" && node.status == \"failed\""
-                    .to_owned()
-            }),
-        }
-    })
+    Condition::parse_for_list(filter).map_err(|errors| unusable(filter, errors))
+}
+
+/// Returns that a filter cannot be used, with everything that is wrong with it.
+pub fn unusable(filter: &str, errors: Vec<ConditionError>) -> ApiError {
+    let messages: Vec<String> = errors
+        .iter()
+        .map(|error| format!("{} (at `{}`)", error.message, filter.get(error.range.clone()).unwrap_or("")))
+        .collect();
+    let hint = errors.into_iter().find_map(|error| error.hint);
+    ApiError::Filter {
+        message: messages.join("; "),
+        hint: hint.unwrap_or_else(|| {
+            "a filter is CEL, for example labels.site == \"auken\" && node.status == \"failed\"".to_owned()
+        }),
+    }
 }
 
 fn decide(nodes: &[NodeSummary], filter: &str, until: Instant) -> Result<Narrowed, ApiError> {

@@ -266,6 +266,7 @@ fn node_fact(node: &PlacedRow, desired: &Desired, question: &Question) -> NodeFa
         change,
         examined: node.examined_until.map(|at| at.to_jiff()),
         has_missing_run: node.has_missing_run,
+        known_by_metadata: node.known_by_metadata.map_or(0, |number| u64::from(number.unsigned_abs())),
         left_out: left_out.map(str::to_owned),
     }
 }

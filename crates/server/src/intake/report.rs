@@ -70,7 +70,13 @@ pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> 
         status: owned(json!(report.status)),
         state: report.wanted.digest.as_str().to_owned(),
         found: found.map(|digest| digest.as_str().to_owned()),
+        known_by_metadata: known_by_metadata(report),
     })
+}
+
+/// What a node says is believed up to the number of clauses that it has; that is looked at when it is counted.
+fn known_by_metadata(report: &RunReport) -> i32 {
+    i32::try_from(report.known_by_metadata).unwrap_or(i32::MAX)
 }
 
 /// Returns the digest of what a run found, if runs that find the same can be counted with it; none in it if all was in line.
@@ -160,6 +166,7 @@ pub async fn take_in(
         is_full,
         learned_at: now,
         found: digest,
+        known_by_metadata: known_by_metadata(&report),
     };
     // What a node without its memory reports is kept, even if it is what was known before.
     let may_repeat = found.is_some() && episodes.is_empty() && (digest.is_none() || !memory_lost);

@@ -35,6 +35,8 @@ pub struct PlacedRow {
     pub mode: Option<String>,
     /// When the server learned of it.
     pub examined_learned: Option<SqlTimestamp>,
+    /// How many clauses it knew at most by the metadata of their files, which were read before.
+    pub known_by_metadata: Option<i32>,
     /// Whether it ran again before the moment, and no report came of that run.
     pub has_missing_run: bool,
 }
@@ -51,7 +53,7 @@ pub async fn nodes(
     let mut query = QueryBuilder::new("");
     push_placed(&mut query, narrowing, &[moment]);
     query.push(format!(
-        " select p.no, p.id, p.name, p.state, s.digest, pl.stage, pl.groups, e.examined_from, e.examined_until, e.run, e.mode, e.examined_learned,
+        " select p.no, p.id, p.name, p.state, s.digest, pl.stage, pl.groups, e.examined_from, e.examined_until, e.run, e.mode, e.examined_learned, least(e.known_by_metadata, cardinality(s.clauses)) as known_by_metadata,
                 {HAS_MISSING_RUN} as has_missing_run
             from placed p cross join moment m left join effective_state s on s.id = p.state left join placement pl on pl.id = p.placement
                 left join {LAST_RUN} on true order by p.name, p.no"
@@ -64,10 +66,10 @@ const LAST_RUN: &str = "lateral (
         select * from (
             (select case when r.last_at <= m.at and r.last_learned_at <= m.known_at then r.last_at
                         else greatest(r.first_at, least(m.at, m.known_at) - make_interval(secs => r.largest_gap_ms / 1000.0)) end as examined_from,
-                    least(r.last_at, m.at) as examined_until, r.run, r.mode, least(r.last_learned_at, m.known_at) as examined_learned
+                    least(r.last_at, m.at) as examined_until, r.run, r.mode, least(r.last_learned_at, m.known_at) as examined_learned, r.known_by_metadata
                 from run_span r where r.node = p.id and r.first_at <= m.at and r.first_learned_at <= m.known_at order by r.last_at desc limit 1)
             union all
-            (select r.began, r.began, r.run, r.mode, r.learned_at from run r
+            (select r.began, r.began, r.run, r.mode, r.learned_at, least(coalesce((r.report ->> 'known_by_metadata')::bigint, 0), 2147483647)::integer from run r
                 where r.node = p.id and r.began <= m.at and r.learned_at <= m.known_at and not r.partial order by r.began desc limit 1)
         ) either order by examined_until desc, run nulls last limit 1) e";
 
@@ -85,6 +87,8 @@ pub struct ReliedOnRow {
     pub oldest_at: Option<SqlTimestamp>,
     /// Number of nodes of whose last run no report came.
     pub nodes_with_missing_runs: i64,
+    /// How many clauses on these nodes were known at most by the metadata of their files, which were read before.
+    pub clauses_by_metadata: i64,
 }
 
 /// Returns which examinations the figures of a list rely on at a moment: the last full runs of nodes of which something is known.
@@ -96,10 +100,11 @@ pub async fn relied_on(
     let mut query = QueryBuilder::new("");
     push_placed(&mut query, narrowing, &[moment]);
     query.push(format!(
-        ", relied_on as materialized (select p.name, e.examined_from, {HAS_MISSING_RUN} as has_missing_run from placed p cross join moment m join placement pl on pl.id = p.placement cross join {LAST_RUN}
+        ", relied_on as materialized (select p.name, e.examined_from, {HAS_MISSING_RUN} as has_missing_run, least(e.known_by_metadata, cardinality(s.clauses)) as by_metadata
+                from placed p cross join moment m join placement pl on pl.id = p.placement join effective_state s on s.id = p.state cross join {LAST_RUN}
                 where p.state is not null and e.examined_until + make_interval(secs => pl.overdue_secs) > m.at)
             select count(*) as nodes, (array_agg(name order by examined_from, name))[1] as oldest_node, min(examined_from) as oldest_at,
-                count(*) filter (where has_missing_run) as nodes_with_missing_runs from relied_on"
+                count(*) filter (where has_missing_run) as nodes_with_missing_runs, coalesce(sum(by_metadata), 0)::bigint as clauses_by_metadata from relied_on"
     ));
     query.build_query_as().persistent(false).fetch_one(db).await
 }

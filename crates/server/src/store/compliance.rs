@@ -205,9 +205,10 @@ pub(super) const DEVIATING_THEN: &str = ", deviating as materialized (
         select m.id as moment, d.id, d.node, d.desired, d.cause, d.from_at from deviation d cross join moment m
         where d.from_at <= m.at and d.learned_at <= m.known_at and (d.until_at is null or m.at < d.until_at or m.known_at < d.until_learned_at)
     ), doubted as materialized (
-        select m.id as moment, b.node, b.desired from deviation_doubt b cross join moment m
-        where b.from_at <= m.at and m.at < b.until_at and b.learned_at <= m.known_at
-        except select moment, node, desired from deviating
+        select distinct m.id as moment, b.node, b.desired
+        from moment m cross join lateral (
+            select node, desired from deviation_doubt where tstzrange(from_at, greatest(from_at, until_at)) @> m.at and learned_at <= m.known_at offset 0
+        ) b where not exists (select from deviating d where d.moment = m.id and d.node = b.node and d.desired = b.desired)
     ), gaps as materialized (
         select m.id as moment, g.node from examination_gap g cross join moment m
             where g.from_at <= m.at and g.learned_at <= m.known_at and (m.at < g.until_at or m.known_at < g.until_learned_at)

@@ -1,7 +1,9 @@
 //! Groups, as intervals.
 
+use super::change::ChangedByRow;
 use crate::clock::sql_now;
 use serde_json::Value;
+use sqlx::types::Json;
 use sqlx::{PgConnection, PgExecutor};
 
 /// Returns all groups as they are now.
@@ -33,4 +35,30 @@ pub async fn set(
         .execute(db)
         .await
         .map(|_| ())
+}
+
+/// Nodes that are in the same groups and in the same stage.
+#[derive(Debug, sqlx::FromRow)]
+pub struct PlacedAlikeRow {
+    /// The groups.
+    pub groups: Json<Vec<String>>,
+    /// The stage.
+    pub stage: String,
+    /// How many there are.
+    pub nodes: i64,
+}
+
+/// Returns where the nodes of the fleet are placed.
+pub async fn placed_alike(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<PlacedAlikeRow>> {
+    sqlx::query_as(include_str!("sql/group/placed_alike.sql")).fetch_all(db).await
+}
+
+/// Returns the names of the nodes that are in a group, in no order.
+pub async fn nodes(db: impl PgExecutor<'_>, group: &str) -> sqlx::Result<Vec<String>> {
+    sqlx::query_scalar(include_str!("sql/group/in_placements.sql")).bind(group).fetch_all(db).await
+}
+
+/// Returns the change that edited a group last.
+pub async fn last_change(db: impl PgExecutor<'_>, group: &str) -> sqlx::Result<Option<ChangedByRow>> {
+    sqlx::query_as(include_str!("sql/group/last_change.sql")).bind(group).fetch_optional(db).await
 }

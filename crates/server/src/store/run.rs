@@ -74,6 +74,8 @@ pub struct NewRun<'a> {
     pub learned_at: Timestamp,
     /// The digest of what it found; none if all was in line.
     pub found: Option<&'a str>,
+    /// Number of clauses that it knew by the metadata of their files.
+    pub known_by_metadata: i32,
 }
 
 /// Stores a run whole; `texts` says where its long texts belong, by digest.
@@ -165,7 +167,8 @@ pub async fn note_memory(
 /// How a span is lengthened by the run `r` that is learned now.
 const LENGTHENED: &str = "last_at = r.began, count = count + 1, last_learned_at = r.learned_at,
              largest_gap_ms = greatest(largest_gap_ms, (extract(epoch from (r.began - last_at)) * 1000)::bigint),
-             largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from (r.learned_at - r.began)) * 1000)::bigint)";
+             largest_delay_ms = greatest(largest_delay_ms, (extract(epoch from (r.learned_at - r.began)) * 1000)::bigint),
+             known_by_metadata = greatest(s.known_by_metadata, r.known_by_metadata)";
 
 /// Whether the run `r` found what those of the span `s` found and was learned before the next check-in had to come; `n` is how
 /// the node is now. What still deviates is kept whole once a week.
@@ -190,7 +193,7 @@ pub struct Span {
 pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> sqlx::Result<Option<Span>> {
     let sql = format!(
         "update run_span s set {LENGTHENED}
-         from (select $2::timestamptz as began, $3 as state, $4 as mode, $5::timestamptz as learned_at, $6::text as found) r, node_now n
+         from (select $2::timestamptz as began, $3 as state, $4 as mode, $5::timestamptz as learned_at, $6::text as found, $7::integer as known_by_metadata) r, node_now n
          where s.id = $1 and n.node = s.node and {IS_EQUAL} returning s.id, s.run"
     );
     sqlx::query_as(AssertSqlSafe(sql))
@@ -200,6 +203,7 @@ pub async fn lengthen(db: impl PgExecutor<'_>, span: i64, row: &NewRun<'_>) -> s
         .bind(row.mode)
         .bind(row.learned_at.to_sqlx())
         .bind(row.found)
+        .bind(row.known_by_metadata)
         .fetch_optional(db)
         .await
 }
@@ -224,6 +228,8 @@ pub struct PlainRun {
     pub state: String,
     /// The digest of what it found; none if all was in line.
     pub found: Option<String>,
+    /// Number of clauses that it knew by the metadata of their files.
+    pub known_by_metadata: i32,
 }
 
 /// Lengthens spans by those of these runs whose node is admitted, whose node's run before found the same, and whose node did not
@@ -231,8 +237,8 @@ pub struct PlainRun {
 pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::Result<Vec<Uuid>> {
     let sql = format!(
         "with r as (
-             select r.*, $10::timestamptz as learned_at from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::bigint[], $5::uuid[], $6::timestamptz[], $7::text[], $8::text[], $9::text[], $11::text[])
-                 as r (node, spki, memory_epoch, sequence, run, began, mode, status, state, found)
+             select r.*, $10::timestamptz as learned_at from unnest($1::uuid[], $2::bytea[], $3::uuid[], $4::bigint[], $5::uuid[], $6::timestamptz[], $7::text[], $8::text[], $9::text[], $11::text[], $12::integer[])
+                 as r (node, spki, memory_epoch, sequence, run, began, mode, status, state, found, known_by_metadata)
          ), n as (
              update node_now n set ran_at = {RAN_AT}, known_until = {RAN_AT} + make_interval(secs => n.overdue_secs), known_learned = r.learned_at, sequence = r.sequence, full_status = r.status, full_state = r.state, full_began = r.began, full_run = coalesce(s.run, r.run),
                  full_learned = r.learned_at, overdue_at = r.learned_at + make_interval(secs => n.overdue_secs)
@@ -241,8 +247,8 @@ pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::
                  and n.memory_epoch = r.memory_epoch and n.sequence = r.sequence - 1 and n.memory_lost_at is null
                  and (r.found is not null or n.open_episodes = 0 and not exists (select 1 from node_exception e where e.node = n.node)) and s.id = n.span and {IS_EQUAL}
                  and n.known_until >= r.learned_at
-             returning s.id, r.began, r.node, r.learned_at
-         ), lengthened as (update run_span set {LENGTHENED} from n as r where run_span.id = r.id)
+             returning s.id, r.began, r.node, r.learned_at, r.known_by_metadata
+         ), lengthened as (update run_span s set {LENGTHENED} from n as r where s.id = r.id)
          select node from n"
     );
     sqlx::query_scalar(AssertSqlSafe(sql))
@@ -257,6 +263,7 @@ pub async fn lengthen_plain(db: impl PgExecutor<'_>, all: &[PlainRun]) -> sqlx::
         .bind(all.iter().map(|run| run.state.as_str()).collect::<Vec<_>>())
         .bind(sql_now())
         .bind(all.iter().map(|run| run.found.as_deref()).collect::<Vec<_>>())
+        .bind(all.iter().map(|run| run.known_by_metadata).collect::<Vec<_>>())
         .fetch_all(db)
         .await
 }
@@ -273,6 +280,7 @@ pub async fn begin_span(db: impl PgExecutor<'_>, node: Uuid, row: &NewRun<'_>) -
         .bind(row.status)
         .bind(row.found)
         .bind(run)
+        .bind(row.known_by_metadata)
         .fetch_one(db)
         .await?;
     Ok(Span { id, run })

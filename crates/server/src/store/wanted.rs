@@ -46,6 +46,21 @@ pub async fn node_views_after(
         .await
 }
 
+/// Returns nodes of the fleet after a name, in the order of their names.
+pub async fn of_fleet_after(
+    db: impl PgExecutor<'_>,
+    after: Option<&str>,
+    most: i64,
+) -> sqlx::Result<Vec<NodeViewRow>> {
+    sqlx::query_as(AssertSqlSafe(format!(
+        "{NODE_VIEWS} node.revoked_at is null and node.name > $1 order by node.name limit $2"
+    )))
+    .bind(after.unwrap_or_default())
+    .bind(most)
+    .fetch_all(db)
+    .await
+}
+
 /// Returns those of these nodes that were not retired.
 pub async fn node_views(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result<Vec<NodeViewRow>> {
     sqlx::query_as(AssertSqlSafe(format!("{NODE_VIEWS} node.id = any($1)"))).bind(nodes).fetch_all(db).await

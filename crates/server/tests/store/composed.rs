@@ -133,6 +133,7 @@ async fn every_composed_statement_fits_the_schema() {
         is_full: true,
         learned_at: at,
         found: None,
+        known_by_metadata: 0,
     };
     let begun = run::begin_span(&mut *transaction, node, &row).await.unwrap().id;
     run::note(&mut *transaction, node, &order, Some(begun), &row).await.unwrap();
@@ -147,6 +148,7 @@ async fn every_composed_statement_fits_the_schema() {
         status: "in_line".to_owned(),
         state: "s2:0".to_owned(),
         found: None,
+        known_by_metadata: 0,
     };
     assert!(
         run::lengthen_plain(&mut *transaction, &[plain]).await.unwrap().is_empty(),

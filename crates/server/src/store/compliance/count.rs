@@ -102,8 +102,9 @@ const ALL_NOW: &str = "with placed as (select state, placement, count(*) as node
 const DEVIATING_NOW: &str = ", deviating as materialized (
         select 0 as moment, d.node, d.desired, d.cause, d.from_at from deviation d where d.until_at is null
     ), doubted as materialized (
-        select m.id as moment, b.node, b.desired from deviation_doubt b join moment m on b.from_at <= m.at and m.at < b.until_at
-        except select moment, node, desired from deviating
+        select distinct m.id as moment, b.node, b.desired
+        from moment m cross join lateral (select node, desired from deviation_doubt where tstzrange(from_at, greatest(from_at, until_at)) @> m.at offset 0) b
+        where not exists (select from deviating d where d.moment = m.id and d.node = b.node and d.desired = b.desired)
     ), gaps as materialized (select 0 as moment, node.no as node from node_now n join node on node.id = n.node where n.known_half_hour <= ";
 
 /// A node `k` whose every clause is unknown: nothing is known of it, each clause was examined before, and no concession covers that.
@@ -208,12 +209,13 @@ pub(super) fn push_clauses(query: &mut QueryBuilder<Postgres>, only: Option<&Onl
     query.push(")");
 }
 
-/// What is not plainly compliant: `result (moment, no, state, placement, node_key, severity, address, satisfies, baselines, releases, is_in_doubt, status)`.
+/// What is not plainly compliant: `result (moment, no, state, placement, node_key, clause, severity, address_no, is_in_doubt, found_status, is_conceded, status)`.
 ///
 /// Of a node that was never examined as it is now, or whose concession also covers what is unknown, each clause is looked at by itself;
 /// of others what deviates or is in doubt.
 pub(super) fn results() -> String {
-    const OF_ROW: &str = "k.moment, k.at, k.no, k.state, k.placement, k.node_key, c.severity, c.address_no, c.address, c.satisfies, c.baselines, c.releases";
+    const OF_ROW: &str =
+        "k.moment, k.at, k.no, k.state, k.placement, k.node_key, c.id as clause, c.severity, c.address_no";
     // Joined before their clauses are looked for: otherwise every clause of each of these nodes would be.
     const EACH_ALONE: &str = "where not k.is_gap and not k.is_unexamined offset 0";
     let status = status();
@@ -236,7 +238,7 @@ pub(super) fn results() -> String {
                 from (select k.*, b.desired from special k join doubted b on b.moment = k.moment and b.node = k.no {EACH_ALONE}) k
                     join state_clause c on c.state = k.state and c.desired = k.desired
         ), result as materialized (
-            select f.moment, f.no, f.state, f.placement, f.node_key, f.severity, f.address_no, f.address, f.satisfies, f.baselines, f.releases, f.is_in_doubt,
+            select f.moment, f.no, f.state, f.placement, f.node_key, f.clause, f.severity, f.address_no, f.is_in_doubt,
                 status as found_status, is_conceded, case when is_conceded then 'conceded' else status end as status
             from (select f.*, {IS_CONCEDED} as is_conceded from found f left join covered v on v.moment = f.moment and v.no = f.no and v.address = f.address_no) f
             where f.status <> 'compliant' or f.is_in_doubt
@@ -282,9 +284,7 @@ pub(super) fn counted(name: &str, by: Option<&Dimension>) -> String {
     // How many clauses of a state have a key: a node's, or each their own.
     let size = match has_it {
         HasKey::Node => "select state, null::text as key, count(*) as clauses from state_clause t group by 1".to_owned(),
-        HasKey::Clause => {
-            format!("select t.state, {key} as key, count(*) as clauses from state_clause t{joined} group by 1, 2")
-        }
+        HasKey::Clause => format!("select state, key, count(*) as clauses from clause_key_{name} group by 1, 2"),
         HasKey::Both => format!(
             "select t.state, t.placement, {key} as key, count(*) as clauses
                 from (select p.placement, c.* from (select distinct state, placement from totals) p join state_clause c on c.state = p.state) t{joined} group by 1, 2, 3"
@@ -304,7 +304,31 @@ pub(super) fn counted(name: &str, by: Option<&Dimension>) -> String {
     let by_cause = by == Some(&Dimension::Cause);
     // By cause the silent are unknown, and what is otherwise is where it belongs.
     let silent_key = if by_cause { "'unknown'" } else { "key" };
-    let result_key = if by_cause { "t.status" } else { key };
+    // What a clause is keyed by is found once for each clause of each state, and not for each result.
+    let clause_keys = match has_it {
+        HasKey::Clause => {
+            format!(
+                ", clause_key_{name} as materialized (select t.state, t.id as clause, {key} as key from state_clause t{joined})"
+            )
+        }
+        HasKey::Node | HasKey::Both => String::new(),
+    };
+    let (results, result_key) = match has_it {
+        HasKey::Node => (
+            format!("result t{}", if by_cause { "" } else { joined }),
+            if by_cause { "t.status" } else { key },
+        ),
+        HasKey::Clause => (
+            format!("result t join clause_key_{name} y on y.state = t.state and y.clause = t.clause"),
+            "y.key",
+        ),
+        HasKey::Both => (
+            format!(
+                "(select r.*, c.baselines from result r join state_clause c on c.state = r.state and c.id = r.clause) t{joined}"
+            ),
+            key,
+        ),
+    };
     let less = if by_cause {
         format!(
             "select moment, 'compliant' as key, -sum(otherwise) as compliant, -count(*) filter (where otherwise = clauses) as nodes
@@ -316,9 +340,9 @@ pub(super) fn counted(name: &str, by: Option<&Dimension>) -> String {
         )
     };
     format!(
-        ", size_{name} as materialized ({size}
+        "{clause_keys}, size_{name} as materialized ({size}
         ), of_node_{name} as materialized (
-            select t.moment, t.no, {result_key} as key, {OF_NODE} from result t{} group by 1, 2, 3
+            select t.moment, t.no, {result_key} as key, {OF_NODE} from {results} group by 1, 2, 3
         ), counted_{name} as (
             select moment, key, sum(nodes * clauses) as compliant, 0::numeric as in_doubt, 0::numeric as noncompliant, 0::numeric as conceded, 0::numeric as unexamined, 0::numeric as unknown,
                     sum(nodes) as nodes_compliant, 0::bigint as nodes_deviating, 0::bigint as nodes_critical, 0::numeric as nodes_not_known, 0::bigint as nodes_conceded
@@ -329,7 +353,6 @@ pub(super) fn counted(name: &str, by: Option<&Dimension>) -> String {
             union all select moment, key, 0, in_doubt, noncompliant, conceded, unexamined, unknown, 0, nodes_deviating, nodes_critical, nodes_not_known, nodes_conceded
                 from (select moment, key, {OF_KEY} from of_node_{name} group by 1, 2) t
         )",
-        if by_cause { "" } else { joined }
     )
 }
 
@@ -400,9 +423,10 @@ pub async fn count_to_keep(
 }
 
 /// Has PostgreSQL expect many rows until the transaction ends. Of parts of a statement that read others it expects hardly any, and would
-/// go through all of one part for each row of another.
+/// go through all of one part for each row of another. All nodes of a large fleet at two moments are sorted in memory.
 pub(super) async fn expect_many_rows(reading: &mut PgConnection) -> sqlx::Result<()> {
-    sqlx::query("set local enable_nestloop = off").execute(reading).await.map(|_| ())
+    sqlx::query("set local enable_nestloop = off").execute(&mut *reading).await?;
+    sqlx::query("set local work_mem = '64MB'").execute(reading).await.map(|_| ())
 }
 
 /// Returns the statement that counts all together: a row for each moment.

@@ -1,0 +1,89 @@
+import Link from '@mui/material/Link';
+import Table from '@mui/material/Table';
+import TableBody from '@mui/material/TableBody';
+import TableCell from '@mui/material/TableCell';
+import TableHead from '@mui/material/TableHead';
+import TableRow from '@mui/material/TableRow';
+import Typography from '@mui/material/Typography';
+import { useQuery } from '@tanstack/react-query';
+import { Link as RouterLink } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { Address } from '../looks/Address';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { listOf } from '../nodes/filter';
+import { Page } from '../shell/Page';
+import { QueryView } from '../shell/QueryView';
+import { baselineName } from './draft';
+import { groupAddress } from './groupWords';
+
+/** The groups, those of higher priority first: which nodes each has, and what it gives them. */
+export function GroupsPage() {
+  const groups = useQuery({ queryKey: ['groups'], queryFn: ({ signal }) => api.groups(signal) });
+  return (
+    <Page title="Groups">
+      <QueryView query={groups}>
+        {(groups) => (
+          <Card title={`${groups.length} groups`} aside={<CopiedCommand command="constans group list" />}>
+            <Typography sx={{ color: 'text.secondary', mb: 1 }}>
+              What a group of higher priority gives is put over what one of lower priority gives. Make a new one with <Address>constans group set FILE</Address>
+              .
+            </Typography>
+            <Table size="small" aria-label="Groups" sx={{ tableLayout: 'fixed' }}>
+              <TableHead>
+                <TableRow>
+                  <TableCell sx={{ width: '14%' }}>Group</TableCell>
+                  <TableCell align="right" sx={{ width: '7%' }}>
+                    Priority
+                  </TableCell>
+                  <TableCell align="right" sx={{ width: '7%' }}>
+                    Nodes
+                  </TableCell>
+                  <TableCell>Which nodes</TableCell>
+                  <TableCell sx={{ width: '26%' }}>Assigned</TableCell>
+                  <TableCell sx={{ width: '10%' }}>Stage</TableCell>
+                </TableRow>
+              </TableHead>
+              <TableBody>
+                {groups.map((listed) => (
+                  <GroupRow key={listed.group.name} {...listed} />
+                ))}
+              </TableBody>
+            </Table>
+          </Card>
+        )}
+      </QueryView>
+    </Page>
+  );
+}
+
+function GroupRow({ group, nodes }: Schemas['GroupListed']) {
+  const named = group.nodes?.length ?? 0;
+  return (
+    <TableRow>
+      <TableCell>
+        <Link component={RouterLink} to={groupAddress(group.name)}>
+          {group.name}
+        </Link>
+      </TableCell>
+      <TableCell align="right">{group.priority ?? 0}</TableCell>
+      <TableCell align="right">
+        <Link component={RouterLink} to={listOf(`"${group.name}" in node.groups`)} aria-label={`nodes of ${group.name}`}>
+          {nodes.toLocaleString('en')}
+        </Link>
+      </TableCell>
+      <TableCell>
+        {group.filter ? <Address>{group.filter}</Address> : group.name === 'everyone' ? 'all nodes' : null}
+        {named > 0 && <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>{named} named</Typography>}
+      </TableCell>
+      <TableCell>
+        {(group.assignments ?? []).map((assignment) => (
+          <Typography key={baselineName(assignment)} component="div" sx={{ fontSize: 14 }}>
+            <Address>{baselineName(assignment)}</Address>
+          </Typography>
+        ))}
+      </TableCell>
+      <TableCell>{group.stage ?? '–'}</TableCell>
+    </TableRow>
+  );
+}

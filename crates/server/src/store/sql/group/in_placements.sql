@@ -1,0 +1,2 @@
+select node.name from node_wanted w join placement p on p.id = w.placement join node on node.id = w.node
+    where node.retired_at is null and node.revoked_at is null and p.groups ? $1
