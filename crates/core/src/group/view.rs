@@ -207,8 +207,7 @@ impl<'s> Viewing<'s> {
         for placed in &self.mine {
             *by_stage.entry(&placed.stage).or_default() += placed.nodes;
         }
-        let version =
-            |stage: &str| self.around.served.get(&(stage.to_owned(), kit.to_owned())).map(String::clone);
+        let version = |stage: &str| self.around.served.get(&(stage.to_owned(), kit.to_owned())).cloned();
         let of_stage = |(stage, nodes): (&str, u64)| ServedTo {
             stage: stage.to_owned(),
             version: version(stage),
