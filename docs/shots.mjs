@@ -30,8 +30,15 @@ await shot('controls', '/compliance/controls?control=SK-11', 'without a clause f
 await shot('concessions', '/compliance/concessions', 'in force');
 await shot('drift', '/drift', 'Corrected after');
 await shot('change', `/changes/${process.env.CHANGE}`, 'Impact');
+await page.goto(`${base}/groups/kiosks`);
+await page.getByLabel('kiosk-floor/kiosk-lockdown.idle_seconds').fill('60');
+await page.keyboard.press('Enter');
+await page.getByRole('button', { name: 'Show the impact' }).click();
+await page.getByRole('button', { name: 'Save…' }).waitFor();
+await page.mouse.wheel(0, -2000);
+await shot('group', undefined, 'Assignments, in this order');
+await page.getByRole('button', { name: 'Discard' }).click();
 await shot('release', '/kits/quay-base/1.5.0', 'The account guest must not exist.');
-await shot('kinds', '/kinds/service?find=start', 'What do you want to achieve?');
 await page.goto(process.env.EVIDENCE);
 await shot('evidence', undefined, 'By control');
 await page.emulateMedia({ colorScheme: 'dark' });
