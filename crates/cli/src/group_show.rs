@@ -131,20 +131,11 @@ fn value(value: &Value) -> String {
 }
 
 fn others(text: &mut String, below: &[GivenBy], above: &[GivenBy]) {
-    for given in above {
+    let over = above.iter().map(|given| (given, "is put over it by"));
+    for (given, how) in over.chain(below.iter().map(|given| (given, "below it by"))) {
         let _ = writeln!(
             text,
-            "      {} is put over it by {} (priority {}), for {}",
-            harmless(&given.words),
-            harmless(&given.group),
-            given.priority,
-            count(number(given.nodes), "node", "nodes")
-        );
-    }
-    for given in below {
-        let _ = writeln!(
-            text,
-            "      {} below it by {} (priority {}), for {}",
+            "      {} {how} {} (priority {}), for {}",
             harmless(&given.words),
             harmless(&given.group),
             given.priority,

@@ -211,3 +211,51 @@ fn a_change_is_looked_into_and_taken_back_from_its_page() {
         "{complaints:?}"
     );
 }
+
+#[test]
+fn a_group_is_edited_as_a_draft_that_survives_a_reload_and_is_saved_after_its_impact() {
+    let fleet = Fleet::start();
+    let mut browser = signed_in(&fleet);
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+
+    browser.click("link", "Groups");
+    browser.see("labels.role == 'kiosk'");
+    browser.click("link", "kiosks");
+    browser.see("Assignments, in this order");
+    let parameter = "kiosk-floor/kiosk-lockdown.idle_seconds";
+    browser.fill(parameter, "60");
+    browser.press("Enter");
+    browser.see("1 edit");
+    browser.fill("place of quay-base/login", "9");
+    browser.press("Enter");
+    browser.see("2 edits");
+    browser.open("/groups/kiosks");
+    browser.see("2 edits");
+    // Somebody else edits another thing meanwhile: the edits are made on top of that.
+    well(&fleet.client(&["group", "setting", "kiosks", "grace_secs", "30 min"]));
+    browser.see("The group was changed since you began.");
+    browser.click("button", "Show the impact");
+    browser.see("file:/etc/kiosk/shell.conf");
+    assert_eq!(fleet.query("select body #>> array['parameters', 'kiosk-floor/kiosk-lockdown.idle_seconds'] from node_group where name = 'kiosks' and until_at is null"), "45");
+    browser.click("button", "Save…");
+    browser.click("button", "Hand out");
+    browser.see("the node lacks it");
+    let stored = fleet.query(
+        "select (body #>> array['parameters', 'kiosk-floor/kiosk-lockdown.idle_seconds']) || ' ' || (body #>> '{settings,grace_secs}') || ' ' || (body #>> '{assignments,0,baseline}')
+            from node_group where name = 'kiosks' and until_at is null",
+    );
+    assert_eq!(stored, "60 1800 kiosk-lockdown");
+    browser.open("/groups/kiosks");
+    browser.see("Nothing is edited.");
+
+    browser.fill("Filter", "labels.role == 'kisok'");
+    browser.see("1 node go: kiosk-auken-1");
+    browser.click("button", "Discard");
+    let complaints = browser.complaints();
+    assert!(
+        complaints.iter().all(|complaint| !complaint.contains("Content Security Policy")),
+        "{complaints:?}"
+    );
+}
