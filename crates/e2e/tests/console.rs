@@ -230,9 +230,9 @@ fn a_group_is_edited_as_a_draft_that_survives_a_reload_and_is_saved_after_its_im
     browser.see("1 edit");
     browser.fill("place of quay-base/login", "9");
     browser.press("Enter");
-    browser.see("2 edits");
+    browser.see("3 edits");
     browser.open("/groups/kiosks");
-    browser.see("2 edits");
+    browser.see("3 edits");
     // Somebody else edits another thing meanwhile: the edits are made on top of that.
     well(&fleet.client(&["group", "setting", "kiosks", "grace_secs", "30 min"]));
     browser.see("The group was changed since you began.");
