@@ -5,7 +5,6 @@ use constans_core::change::GroupEdit;
 use constans_core::group::{Group, GroupMembers, GroupView};
 use constans_core::kit::Severity;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeSet;
 
 /// This many edits of a group are made at once at most.
 pub const MAX_GROUP_EDITS: usize = 200;
@@ -63,8 +62,8 @@ pub struct TryMembers {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub filter: Option<String>,
     /// The named members, at most 10,000.
-    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
-    pub nodes: BTreeSet<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub nodes: Vec<String>,
     /// The group that nodes come to and go from, if it is one that exists.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub group: Option<String>,

@@ -134,6 +134,7 @@ pub async fn try_members(
     if nodes.len() > MAX_NAMED {
         return Err(ApiError::invalid("nodes", format!("a group names at most {MAX_NAMED} nodes")));
     }
+    let nodes = nodes.into_iter().collect();
     let after = Group { name: group.unwrap_or_default(), filter, nodes, ..Group::default() };
     members(db, &after.name, &after).await.map(Json)
 }
