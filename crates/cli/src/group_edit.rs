@@ -2,7 +2,7 @@
 
 use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
-use crate::group::set_document;
+use crate::group_document::set_document;
 use crate::server::{Server, ServerArguments};
 use clap::{ArgGroup, Args, Subcommand, ValueEnum};
 use constans_core::change::{GroupEdit, TermsEdit};

@@ -1,5 +1,6 @@
 //! A group in words.
 
+use crate::group_document::terms;
 use constans_core::group::{AssignmentView, GivenBy, GroupMembers, ParameterView, SettingView};
 use constans_terminal::{count, harmless, time};
 use constans_wire::group::GroupShown;
@@ -45,7 +46,7 @@ pub fn shown_whole(shown: &GroupShown) -> String {
             view.kit,
             view.baseline,
             count(number(view.clauses), "clause", "clauses"),
-            crate::group::terms(assignment)
+            terms(assignment)
         );
         releases(&mut text, view);
     }

@@ -14,6 +14,7 @@ mod evidence;
 mod evidence_verify;
 mod freeze;
 mod group;
+mod group_document;
 mod group_edit;
 mod group_show;
 mod joining;
