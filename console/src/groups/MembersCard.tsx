@@ -55,9 +55,9 @@ export function MembersCard({ draft, members, mayEdit }: Part & { members: Schem
       </Typography>
       {isEdited && !tried.error && (
         <Typography>
-          {shown.coming > 0 ? `${count(shown.coming, 'node')} come: ${someNames(shown.coming_names, shown.coming)}` : 'None comes'}
+          {shown.coming > 0 ? `Coming, ${count(shown.coming, 'node')}: ${someNames(shown.coming_names, shown.coming)}` : 'Coming: none'}
           {' · '}
-          {shown.going > 0 ? `${count(shown.going, 'node')} go: ${someNames(shown.going_names, shown.going)}` : 'none goes'}
+          {shown.going > 0 ? `going, ${count(shown.going, 'node')}: ${someNames(shown.going_names, shown.going)}` : 'going: none'}
         </Typography>
       )}
       {shown.only_named.length > 0 && !isEveryone && (

@@ -209,7 +209,7 @@ test('another filter shows at once who comes and who goes', async () => {
   const field = await editable('Filter');
   await userEvent.click(field);
   await userEvent.paste(' && labels.site == "tern"');
-  expect(await screen.findByText(/1 node come: kiosk-tern-1 · 2 nodes go: kiosk-auken-1, kiosk-brisk-1/)).toBeTruthy();
+  expect(await screen.findByText(/Coming, 1 node: kiosk-tern-1 · going, 2 nodes: kiosk-auken-1, kiosk-brisk-1/)).toBeTruthy();
 });
 
 test('what another group puts over a value is said with how many nodes that is', async () => {

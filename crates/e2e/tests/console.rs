@@ -251,7 +251,7 @@ fn a_group_is_edited_as_a_draft_that_survives_a_reload_and_is_saved_after_its_im
     browser.see("Nothing is edited.");
 
     browser.fill("Filter", "labels.role == 'kisok'");
-    browser.see("1 node go: kiosk-auken-1");
+    browser.see("going, 1 node: kiosk-auken-1");
     browser.click("button", "Discard");
     let complaints = browser.complaints();
     assert!(
