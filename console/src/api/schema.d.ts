@@ -26,6 +26,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/admission-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The newest rules, those in force first; at most 200.
+         * @description The newest rules, those in force first; at most 200.
+         */
+        get: operations["get_api_admission_rules"];
+        put?: never;
+        /**
+         * Makes a rule: from now on machines that it fits are let in, those that wait already at once. Or returns only which those would be.
+         * @description Makes a rule: from now on machines that it fits are let in, those that wait already at once. Or returns only which those would be.
+         */
+        post: operations["post_api_admission_rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/admission-rules/{no}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A rule with its table, and the machines that it let in.
+         * @description A rule with its table, and the machines that it let in.
+         */
+        get: operations["get_api_admission_rules_no"];
+        put?: never;
+        post?: never;
+        /**
+         * Ends a rule: it lets nobody in any more. Nodes that it let in stay.
+         * @description Ends a rule: it lets nobody in any more. Nodes that it let in stay.
+         */
+        delete: operations["delete_api_admission_rules_no"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/assets": {
         parameters: {
             query?: never;
@@ -1020,8 +1068,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The waiting requests, the oldest first.
-         * @description The waiting requests, the oldest first.
+         * The requests that wait, the oldest first; or those that were decided, the newest decision first.
+         * @description The requests that wait, the oldest first; or those that were decided, the newest decision first.
          */
         get: operations["get_api_joining_requests"];
         put?: never;
@@ -1032,7 +1080,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/joining-requests/{id}/approve": {
+    "/api/joining-requests/approve": {
         parameters: {
             query?: never;
             header?: never;
@@ -1042,17 +1090,19 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * The request becomes a node, or a known node on a new machine.
-         * @description The request becomes a node, or a known node on a new machine.
+         * Requests become nodes, placed together, or known nodes again: all of them, or none if one cannot. Groups are made to name them first,
+         *     so that they are placed from their first moment on.
+         * @description Requests become nodes, placed together, or known nodes again: all of them, or none if one cannot. Groups are made to name them first,
+         *     so that they are placed from their first moment on.
          */
-        post: operations["post_api_joining_requests_id_approve"];
+        post: operations["post_api_joining_requests_approve"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/joining-requests/{id}/deny": {
+    "/api/joining-requests/deny": {
         parameters: {
             query?: never;
             header?: never;
@@ -1062,10 +1112,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * The request is refused.
-         * @description The request is refused.
+         * Requests are refused, all or none. Returns the names by which they asked.
+         * @description Requests are refused, all or none. Returns the names by which they asked.
          */
-        post: operations["post_api_joining_requests_id_deny"];
+        post: operations["post_api_joining_requests_deny"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1218,6 +1268,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/nodes/{name}/edits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Edits what a node is given by itself, all or none: baselines, parameters and settings as of a group.
+         * @description Edits what a node is given by itself, all or none: baselines, parameters and settings as of a group.
+         */
+        post: operations["post_api_nodes_name_edits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/nodes/{name}/episodes": {
         parameters: {
             query?: never;
@@ -1250,6 +1320,26 @@ export interface paths {
          * @description Things that the node keeps of clauses that are no longer desired.
          */
         get: operations["get_api_nodes_name_left_behind"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/nodes/{name}/own": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a node is given by itself, over what its groups give it.
+         * @description What a node is given by itself, over what its groups give it.
+         */
+        get: operations["get_api_nodes_name_own"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2315,6 +2405,86 @@ export interface components {
             /** @description Who started it. */
             who: string;
         };
+        /** @description A rule that was made, or would be, with what it does at once. */
+        AdmissionOutcome: {
+            /** @description Nodes that it would let in again after their certificates ended; at most 1,000, by name. */
+            known: string[];
+            /**
+             * Format: int64
+             * @description The number of the rule that was made; none for a preview.
+             */
+            no?: number | null;
+            /** @description Waiting machines that it fits; at most 1,000. */
+            waiting: components["schemas"]["WaitingMachine"][];
+            /** @description Why it may let in more than its author thinks of. */
+            warnings: string[];
+        };
+        /** @description Which machines a rule fits: those that meet all of its conditions. */
+        AdmissionRule: {
+            /** @description They come with the invitation that has this id. */
+            invitation?: string | null;
+            /** @description Their key has one of these fingerprints, the SHA-256 of the public key (SPKI) in hexadecimal digits. */
+            keys?: string[];
+            /** @description Their name is one of these, or fits one as a pattern: `kiosk-lab-*`. */
+            names?: string[];
+            /** @description The table names them, with their key if it has one. */
+            table?: components["schemas"]["ExpectedMachine"][];
+        };
+        /** @description A rule as it is listed. */
+        AdmissionRuleShown: {
+            /** @description How many machines it lets in at most. */
+            at_most?: number | null;
+            /** @description Why it was made. */
+            because: string;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            ended_at?: string | null;
+            /** @description Who ended it before its time. */
+            ended_by?: string | null;
+            /** @description How many it has let in. */
+            let_in: number;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            made_at: string;
+            /** @description Who made it. */
+            made_by: string;
+            /**
+             * Format: int64
+             * @description Its number: 3 is called A3.
+             */
+            no: number;
+            /** @description Where they are placed. */
+            placement: components["schemas"]["Placement"];
+            /** @description Which machines it fits; its table is left out where rules are listed. */
+            rule: components["schemas"]["AdmissionRule"];
+            /** @description How far it is. */
+            status: components["schemas"]["AdmissionStatus"];
+            /** @description How many machines its table has. */
+            table_rows: number;
+            /**
+             * Format: date-time
+             * @description Until when it holds.
+             */
+            until: string;
+            /** @description Why it may let in more than its author thinks of. */
+            warnings: string[];
+        };
+        /** @description A rule with the machines that it let in. */
+        AdmissionRuleWhole: {
+            /** @description The machines that it let in, the newest first; at most 1,000. */
+            let_in: components["schemas"]["LetIn"][];
+            /** @description The rule, with its table. */
+            rule: components["schemas"]["AdmissionRuleShown"];
+        };
+        /**
+         * @description How far a rule is.
+         * @enum {string}
+         */
+        AdmissionStatus: "in_force" | "used_up" | "over" | "ended" | "suspended";
         /** @description The settings of one node's agent. */
         AgentSettings: {
             /**
@@ -2403,17 +2573,62 @@ export interface components {
              */
             zone: string;
         };
-        /** @description How a request is approved. */
-        Approve: {
-            /** @description As a known node on a new machine. */
-            as_node?: string | null;
-        };
         /** @description The approval of a concession. */
         ApproveConcession: {
             /** @description Why, at most 500 characters. */
             because?: string | null;
             /** @description Set no freeze: the next run of a node that enforces corrects what is conceded. */
             without_freeze?: boolean;
+        };
+        /** @description What became of approved requests, or would. */
+        Approved: {
+            /** @description The changes by which groups name them: 118 is called C118. */
+            changes?: number[];
+            /** @description The nodes, in the order of the requests. */
+            nodes: components["schemas"]["ApprovedNode"][];
+        };
+        /** @description A machine that became a node, or would, with what is desired of it. */
+        ApprovedNode: {
+            /** @description How many clauses are desired of it; none if its desired state cannot be resolved. */
+            clauses?: number | null;
+            /** @description The fingerprint of its key. */
+            fingerprint: string;
+            /** @description Its groups, the lowest first. */
+            groups: string[];
+            /** @description Its labels. */
+            labels: {
+                [key: string]: string;
+            };
+            mode?: components["schemas"]["Mode"] | null;
+            /** @description Its name. */
+            name: string;
+            /** @description Its stage. */
+            stage: string;
+            /** @description Why its desired state cannot be resolved. */
+            unusable?: string | null;
+            /** @description Whether it is a node that was known before. */
+            was_known: boolean;
+        };
+        /** @description A request to be approved. */
+        ApproveRequest: {
+            /** @description The known node that it is, on a new machine. */
+            as_node?: string | null;
+            /**
+             * Format: uuid
+             * @description Its id.
+             */
+            id: string;
+            /** @description Another name than the requested one. */
+            name?: string | null;
+        };
+        /** @description Requests to be approved together, all or none. */
+        ApproveRequests: {
+            /** @description Where their machines are placed. Those that are known nodes keep their place. */
+            placement?: components["schemas"]["Placement"];
+            /** @description Only return what would become of them. */
+            preview?: boolean;
+            /** @description The requests. */
+            requests: components["schemas"]["ApproveRequest"][];
         };
         /** @description A request of a known node after its certificate ended: it proves its key, without a certificate. */
         AskAgain: {
@@ -3374,14 +3589,16 @@ export interface components {
             due: "blocked";
         };
         /** @description Why a request is denied. */
-        Deny: {
-            /** @description Why. */
-            because: string;
-        };
-        /** @description Why a request is denied. */
         DenyChange: {
             /** @description The reason, at most 500 characters. */
             because: string;
+        };
+        /** @description Requests to be denied, and why. */
+        DenyRequests: {
+            /** @description The reason; the machines receive it. */
+            because: string;
+            /** @description The requests. */
+            requests: string[];
         };
         /** @description A setting in words. */
         DescribedSetting: {
@@ -3540,6 +3757,11 @@ export interface components {
         /** @description Edits of a group. */
         EditGroup: components["schemas"]["HowToChange"] & {
             /** @description The edits, made one after the other, all or none; at most 200. */
+            edits: components["schemas"]["GroupEdit"][];
+        };
+        /** @description Edits of what a node is given by itself. */
+        EditNode: components["schemas"]["HowToChange"] & {
+            /** @description The edits, made one after the other, all or none; at most 200. A node by itself is given baselines, parameters and settings. */
             edits: components["schemas"]["GroupEdit"][];
         };
         /** @description The end of a freeze before its hour. */
@@ -3733,6 +3955,17 @@ export interface components {
          * @enum {string}
          */
         ExceptionSort: "failed" | "drifted" | "unmet" | "blocked" | "waiting" | "unsupported";
+        /** @description A machine that is expected to ask. */
+        ExpectedMachine: {
+            /** @description The SHA-256 of its public key (SPKI), in hexadecimal digits; any key if it is not known yet. */
+            key?: string | null;
+            /** @description Its labels. */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description The name by which it asks. */
+            name: string;
+        };
         /** @description A failure with all that helps to end it. */
         Failure: {
             /** @description What failed. */
@@ -3992,7 +4225,7 @@ export interface components {
             };
             /**
              * Format: int32
-             * @description A higher one is put over a lower one; `everyone` has 0.
+             * @description A higher one is put over a lower one, from −1,000,000 to 1,000,000; `everyone` has 0.
              */
             priority?: number;
             /** @description Whether a second person has to approve changes of it. */
@@ -4244,12 +4477,34 @@ export interface components {
             /** @enum {string} */
             state: "denied";
         };
+        /** @description What was decided of a joining request. */
+        JoinDecision: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Why it was denied. */
+            because?: string | null;
+            /** @description Whether it was approved; else it was denied. */
+            is_approved: boolean;
+            /** @description What the node is called now that it became; none if that one is retired, or if it was denied. */
+            node?: string | null;
+            /**
+             * Format: int64
+             * @description The admission rule that let it in.
+             */
+            rule?: number | null;
+            /** @description Who decided it, or made the rule that did. */
+            who: string;
+        };
         /** @description A joining request as operators see it. */
         JoiningRequest: {
             /** @description What the machine reported about itself. */
             about: components["schemas"]["About"];
             /** @description The source address. */
             address: string;
+            decision?: components["schemas"]["JoinDecision"] | null;
             /** @description The SHA-256 of the node's public key (SPKI), to compare with the one that the node prints. */
             fingerprint: string;
             /**
@@ -4257,7 +4512,12 @@ export interface components {
              * @description Its id.
              */
             id: string;
-            /** @description Who created the invitation; none for a known node that asks for a new certificate. */
+            /**
+             * Format: uuid
+             * @description The invitation that it came with; none for a known node that asks for a new certificate.
+             */
+            invitation?: string | null;
+            /** @description Who created the invitation. */
             invited_by?: string | null;
             /** @description The known node that sent the request. */
             known_as?: string | null;
@@ -4267,8 +4527,7 @@ export interface components {
             };
             /** @description The requested name of the node. */
             name: string;
-            /** @description Whether a node already has this name. */
-            name_in_use: boolean;
+            name_used_by?: components["schemas"]["NameUser"] | null;
             /**
              * Format: date-time
              * @description When it was first requested.
@@ -4279,6 +4538,7 @@ export interface components {
              * @description Since when that node is revoked, if it is. If approved, it is that node again.
              */
             revoked_since?: string | null;
+            rule_waits?: components["schemas"]["RuleWaits"] | null;
         };
         /** @description A certificate request of a node. Sent again with the same key, it asks for the decision. */
         JoinRequest: {
@@ -4499,6 +4759,22 @@ export interface components {
             /** @description Entries of clauses: differences, native steps, packages. */
             entries?: number;
         };
+        /** @description A machine that a rule let in. */
+        LetIn: {
+            /** @description Where it asked from. */
+            address: string;
+            /**
+             * Format: date-time
+             * @description When it was let in.
+             */
+            at: string;
+            /** @description The fingerprint of its key. */
+            fingerprint: string;
+            /** @description The name by which it asked. */
+            name: string;
+            /** @description What the node is called now; none if it is retired. */
+            node?: string | null;
+        };
         /**
          * @description Whether a finding forbids going on.
          * @enum {string}
@@ -4613,6 +4889,26 @@ export interface components {
             /** @description Who asked for it. */
             who: string;
         };
+        /** @description A node that has the name that another machine claims. */
+        NameUser: {
+            /** @description The fingerprint of its newest key. */
+            fingerprint?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when it is of the fleet.
+             */
+            joined_at: string;
+            /**
+             * Format: date-time
+             * @description When it checked in last; none if it never did.
+             */
+            last_contact?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when it is revoked, if it is.
+             */
+            revoked_since?: string | null;
+        };
         /** @description One native command or system call, as it was done. */
         NativeStep: {
             /**
@@ -4624,6 +4920,29 @@ export interface components {
             output?: string;
             /** @description The command line, or the system call in words. */
             what: string;
+        };
+        /** @description A rule to be made. */
+        NewAdmissionRule: {
+            /**
+             * Format: int32
+             * @description How many machines it lets in at most; any number if it is left out.
+             */
+            at_most?: number | null;
+            /** @description The reason. */
+            because: string;
+            /**
+             * Format: int64
+             * @description How long it holds, in seconds: at most 90 days.
+             */
+            for_secs: number;
+            /** @description Where machines are placed that it lets in. It names no groups: those whose filters fit have them. */
+            placement?: components["schemas"]["Placement"];
+            /** @description Only return which machines it would let in. */
+            preview?: boolean;
+            /** @description Which machines it fits. */
+            rule?: components["schemas"]["AdmissionRule"];
+            /** @description Its table as CSV, in place of that in `rule`: the columns are `name`, perhaps `fingerprint`, and labels. */
+            table_csv?: string | null;
         };
         /** @description A concession that is asked for. */
         NewConcession: {
@@ -4781,6 +5100,17 @@ export interface components {
         NodeEpisode: components["schemas"]["Episode"] & {
             /** @description The node, by the name that it has now. */
             node: string;
+        };
+        /** @description What one node is given by itself: baselines after those of its groups, parameters and settings over those of its groups. */
+        NodeOwn: {
+            /** @description The baselines that it is assigned, in order. */
+            assignments?: components["schemas"]["Assignment"][];
+            /** @description Parameters' values, by `KIT/BASELINE.PARAM`. */
+            parameters?: {
+                [key: string]: unknown;
+            };
+            /** @description Settings of its agent, as far as it names any. */
+            settings?: components["schemas"]["GroupSettings"];
         };
         /** @description A page of nodes. */
         NodePage: {
@@ -5134,6 +5464,18 @@ export interface components {
             /** @description Bytes from the start of the file. */
             start: number;
         };
+        /** @description Where a machine is placed when it becomes a node. */
+        Placement: {
+            /** @description Baselines that it is assigned by itself, after those of its groups. */
+            assignments?: components["schemas"]["Assignment"][];
+            /** @description Groups that name it as their member. */
+            groups?: string[];
+            /** @description Its labels, over those of its invitation. */
+            labels?: {
+                [key: string]: string;
+            };
+            mode?: components["schemas"]["Mode"] | null;
+        };
         /** @description A stage to be made, or to be moved. */
         PlaceStage: components["schemas"]["HowToChange"] & {
             /** @description The stage that comes after it; none for the end. */
@@ -5484,6 +5826,16 @@ export interface components {
          * @enum {string}
          */
         RestartPolicy: "never" | "in_window" | "when_needed";
+        /** @description Why a machine that fits an admission rule waits for a person all the same. */
+        RuleWaits: {
+            /** @description Why. */
+            because: components["schemas"]["WaitsBecause"];
+            /**
+             * Format: int64
+             * @description The rule's number: 3 is called A3.
+             */
+            rule: number;
+        };
         /** @description What was reported in an hour. */
         RunHour: {
             /** @description Number of clauses that they corrected. */
@@ -6008,6 +6360,24 @@ export interface components {
          * @enum {string}
          */
         Verdict: "alike" | "different" | "unseen";
+        /** @description A waiting machine that a rule fits. */
+        WaitingMachine: {
+            /** @description The fingerprint of its key. */
+            fingerprint: string;
+            /** @description The name that it claims. */
+            name: string;
+            /**
+             * Format: uuid
+             * @description Its request.
+             */
+            request: string;
+            waits_because?: components["schemas"]["WaitsBecause"] | null;
+        };
+        /**
+         * @description Why a machine that fits a rule waits for a person all the same.
+         * @enum {string}
+         */
+        WaitsBecause: "refused_before" | "revoked" | "name_in_use" | "used_up";
         /** @description The desired state of the node. */
         Wanted: {
             /** @description The digest of the effective state. */
@@ -6136,6 +6506,442 @@ export interface operations {
             };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_admission_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdmissionRuleShown"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_admission_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAdmissionRule"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdmissionOutcome"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_admission_rules_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdmissionRuleWhole"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_api_admission_rules_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": boolean;
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12842,6 +13648,8 @@ export interface operations {
             query?: {
                 /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
                 after?: string;
+                /** @description `waiting`, `approved` or `denied`; waiting ones if left out */
+                only?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
             };
@@ -12950,18 +13758,16 @@ export interface operations {
             };
         };
     };
-    post_api_joining_requests_id_approve: {
+    post_api_joining_requests_approve: {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                id: string;
-            };
+            path?: never;
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Approve"];
+                "application/json": components["schemas"]["ApproveRequests"];
             };
         };
         responses: {
@@ -12971,7 +13777,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "application/json": components["schemas"]["Approved"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */
@@ -13036,13 +13842,6 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
-            };
-            /** @description The address is too long */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -13089,18 +13888,16 @@ export interface operations {
             };
         };
     };
-    post_api_joining_requests_id_deny: {
+    post_api_joining_requests_deny: {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                id: string;
-            };
+            path?: never;
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Deny"];
+                "application/json": components["schemas"]["DenyRequests"];
             };
         };
         responses: {
@@ -13110,7 +13907,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "application/json": string[];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */
@@ -13175,13 +13972,6 @@ export interface operations {
                 content: {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
-            };
-            /** @description The address is too long */
-            414: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
             };
             /** @description `not_this_server`: unknown host name */
             421: {
@@ -14061,6 +14851,148 @@ export interface operations {
             };
         };
     };
+    post_api_nodes_name_edits: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditNode"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_api_nodes_name_episodes: {
         parameters: {
             query?: {
@@ -14194,6 +15126,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LeftBehind"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_nodes_name_own: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NodeOwn"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */

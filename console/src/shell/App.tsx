@@ -26,6 +26,10 @@ const ChangesPage = lazy(() => import('../changes/ChangesPage').then((page) => (
 const ChangePage = lazy(() => import('../changes/ChangePage').then((page) => ({ default: page.ChangePage })));
 const GroupsPage = lazy(() => import('../groups/GroupsPage').then((page) => ({ default: page.GroupsPage })));
 const GroupPage = lazy(() => import('../groups/GroupPage').then((page) => ({ default: page.GroupPage })));
+const RequestsPage = lazy(() => import('../joining/RequestsPage').then((page) => ({ default: page.RequestsPage })));
+const InvitationsPage = lazy(() => import('../joining/InvitationsPage').then((page) => ({ default: page.InvitationsPage })));
+const RulesPage = lazy(() => import('../joining/RulesPage').then((page) => ({ default: page.RulesPage })));
+const DecidedPage = lazy(() => import('../joining/DecidedPage').then((page) => ({ default: page.DecidedPage })));
 const KitsPage = lazy(() => import('../kits/KitsPage').then((page) => ({ default: page.KitsPage })));
 const ReleasePage = lazy(() => import('../kits/ReleasePage').then((page) => ({ default: page.ReleasePage })));
 const KindsPage = lazy(() => import('../kits/KindsPage').then((page) => ({ default: page.KindsPage })));
@@ -68,6 +72,10 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="changes/:no" element={<ChangePage />} />
             <Route path="groups" element={<GroupsPage />} />
             <Route path="groups/:name" element={<GroupPage />} />
+            <Route path="joining" element={<RequestsPage />} />
+            <Route path="joining/invitations" element={<InvitationsPage />} />
+            <Route path="joining/rules" element={<RulesPage />} />
+            <Route path="joining/decided" element={<DecidedPage />} />
             <Route path="kits" element={<KitsPage />} />
             <Route path="kits/:kit/:version" element={<ReleasePage />} />
             <Route path="kinds" element={<KindsPage />} />

@@ -22,6 +22,7 @@ const PAGES = [
   { to: '/groups', name: 'Groups' },
   { to: '/kits', name: 'Kits' },
   { to: '/kinds', name: 'Kinds' },
+  { to: '/joining', name: 'Joining' },
 ];
 
 /** The header of every page: navigation, the server, and the signed-in person. */

@@ -46,6 +46,11 @@ export function layerWords(layer: Schemas['Layer']): string {
   return table.layer[layer.layer].replace('{name}', 'name' in layer ? layer.name : '');
 }
 
+/** Why a machine that fits an admission rule waits for a person, in words that follow its name. */
+export function waitsBecause(because: Schemas['WaitsBecause']): string {
+  return table.waits_because[because];
+}
+
 /** A number with its noun. */
 export function count(number: number, one: string, many = `${one}s`): string {
   return `${number.toLocaleString('en')} ${number === 1 ? one : many}`;

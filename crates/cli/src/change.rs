@@ -316,7 +316,12 @@ async fn send_confirmed(
     server.post(&format!("/api/changes/{no}/{verb}"), confirmed).await
 }
 
-fn ask(question: &str) -> Result<String, ClientError> {
+/// Asks the person at the terminal.
+///
+/// # Errors
+///
+/// Returns that nothing can be asked here.
+pub fn ask(question: &str) -> Result<String, ClientError> {
     let mut answer = String::new();
     let answered = std::io::stderr()
         .write_all(question.as_bytes())

@@ -1,7 +1,7 @@
 //! `constans freeze`.
 
 use crate::error::ClientError;
-use crate::joining::duration;
+use crate::invitation::duration;
 use crate::server::{Server, ServerArguments};
 use clap::{ArgGroup, Args, Subcommand};
 use constans_terminal::{count, harmless, time};

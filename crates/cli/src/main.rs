@@ -1,5 +1,6 @@
 //! `constans`: the operators' client.
 
+mod admission;
 mod audit;
 mod change;
 mod compliance;
@@ -13,11 +14,13 @@ mod event;
 mod evidence;
 mod evidence_verify;
 mod freeze;
+mod given_edit;
 mod group;
 mod group_document;
 mod group_edit;
 mod group_show;
-mod joining;
+mod invitation;
+mod join;
 mod kind;
 mod kit;
 mod lsp;
@@ -60,11 +63,13 @@ enum Command {
     /// Explain a finding code: what it means, and what to write instead
     Explain(kind::ExplainArguments),
     /// Create an invitation for new nodes
-    Invite(joining::InviteArguments),
+    Invite(invitation::InviteArguments),
     /// List and withdraw open invitations
-    Invitation(joining::InvitationArguments),
+    Invitation(invitation::InvitationArguments),
     /// List, approve and deny joining requests
-    Join(joining::JoinArguments),
+    Join(join::JoinArguments),
+    /// Make, list and end admission rules: machines that they fit are let in without approval
+    Admission(admission::AdmissionArguments),
     /// List, show and revoke nodes
     Node(node::NodeArguments),
     /// List and remove persons, grant and withdraw roles
@@ -143,12 +148,13 @@ fn main() -> ExitCode {
             Exit::Well.into()
         }
         Command::Recovery(arguments) => server::on_network(recovery::run(&arguments)),
-        Command::Invite(arguments) => server::on_network(joining::invite(&arguments)),
-        Command::Invitation(arguments) => server::on_network(joining::invitation(&arguments)),
+        Command::Invite(arguments) => server::on_network(invitation::invite(&arguments)),
+        Command::Invitation(arguments) => server::on_network(invitation::run(&arguments)),
         Command::Person(arguments) => server::on_network(person::person(&arguments)),
         Command::Refusal(arguments) => server::on_network(person::refusal(&arguments)),
         Command::Token(arguments) => server::on_network(person::token(&arguments)),
-        Command::Join(arguments) => server::on_network(joining::run(&arguments)),
+        Command::Join(arguments) => server::on_network(join::run(&arguments)),
+        Command::Admission(arguments) => server::on_network(admission::run(&arguments)),
         Command::Node(arguments) => server::on_network(node::run(&arguments)),
     }
 }

@@ -2,9 +2,11 @@
 
 use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
+use crate::given_edit::{AssignArguments, ParamArguments, SettingArguments, UnassignArguments};
 use crate::node_why::why;
 use crate::server::{Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
+use constans_core::change::GroupEdit;
 use constans_core::nearest::nearest_word;
 use constans_core::run::Mode;
 use constans_core::sentence::Sentence;
@@ -12,6 +14,7 @@ use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, time};
 use constans_wire::change::{LabelNodes, RenameNode};
 use constans_wire::check_in::LastContact;
+use constans_wire::group::EditNode;
 use constans_wire::node::NodeSummary;
 use constans_wire::node::desired;
 use constans_wire::overview::{NodeClause, NodeClauses, NodePage};
@@ -85,6 +88,34 @@ enum NodeCommand {
         #[command(flatten)]
         options: ChangeOptions,
     },
+    /// Assign a baseline to this node alone, after those of its groups
+    Assign {
+        #[command(flatten)]
+        target: NodeTarget,
+        #[command(flatten)]
+        given: AssignArguments,
+    },
+    /// No longer assign a baseline to this node alone: nothing on it is undone
+    Unassign {
+        #[command(flatten)]
+        target: NodeTarget,
+        #[command(flatten)]
+        given: UnassignArguments,
+    },
+    /// Give a parameter a value for this node alone, over those of its groups
+    Param {
+        #[command(flatten)]
+        target: NodeTarget,
+        #[command(flatten)]
+        given: ParamArguments,
+    },
+    /// Set how the agent of this node works, over what its groups set
+    Setting {
+        #[command(flatten)]
+        target: NodeTarget,
+        #[command(flatten)]
+        given: SettingArguments,
+    },
     /// Retire a node: it is refused, and no longer listed or counted; what its machine has stays there
     Retire {
         #[command(flatten)]
@@ -108,6 +139,27 @@ enum NodeCommand {
         /// The node
         node: String,
     },
+}
+
+/// Which node, and how it is changed.
+#[derive(Debug, Args)]
+struct NodeTarget {
+    #[command(flatten)]
+    server: ServerArguments,
+    /// The node
+    node: String,
+    #[command(flatten)]
+    options: ChangeOptions,
+}
+
+/// Edits what a node is given by itself.
+async fn give(target: &NodeTarget, (edit, what): (GroupEdit, String)) -> Result<(), ClientError> {
+    let NodeTarget { server, node, options } = target;
+    let server = Server::open(server)?;
+    let body = EditNode { edits: vec![edit], how: options.how() };
+    let answered = server.post(&format!("/api/nodes/{}/edits", word(node)), &body).await;
+    print_changed(&server, &what, &confirmed(&server, answered).await?);
+    Ok(())
 }
 
 fn label_pair(text: &str) -> Result<(String, String), String> {
@@ -151,6 +203,10 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
             print_changed(&server, &format!("{node} is called {to}"), &changed);
             Ok(())
         }
+        NodeCommand::Assign { target, given } => give(target, given.edit(&target.node)).await,
+        NodeCommand::Unassign { target, given } => give(target, given.edit(&target.node)).await,
+        NodeCommand::Param { target, given } => give(target, given.edit(&target.node)).await,
+        NodeCommand::Setting { target, given } => give(target, given.edit(&target.node)).await,
         NodeCommand::Retire { server, node, options } => {
             let server = Server::open(server)?;
             let changed = confirmed(

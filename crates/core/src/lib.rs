@@ -19,6 +19,7 @@ pub mod evidence;
 pub mod filter;
 pub mod group;
 pub mod hours;
+pub mod joining;
 pub mod kind;
 pub mod kit;
 pub mod nearest;

@@ -1,7 +1,9 @@
 //! The crowd's operator, who invites and approves its nodes and revokes those that left, by a token of the server.
 
 use constans_link::{LinkError, client, send};
-use constans_wire::join::{Approve, JoiningRequest, MadeInvitation, NewInvitation};
+use constans_wire::join::{
+    ApproveRequest, ApproveRequests, Approved, JoiningRequest, MadeInvitation, NewInvitation,
+};
 use reqwest::Client;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -47,8 +49,10 @@ impl Operator {
             .await
     }
 
-    pub(crate) async fn approve(&self, request: Uuid) -> Result<String, LinkError> {
-        self.post(&format!("/api/joining-requests/{request}/approve"), &Approve::default()).await
+    pub(crate) async fn approve(&self, request: Uuid) -> Result<Approved, LinkError> {
+        let requests = vec![ApproveRequest { id: request, ..ApproveRequest::default() }];
+        let wanted = ApproveRequests { requests, ..ApproveRequests::default() };
+        self.post("/api/joining-requests/approve", &wanted).await
     }
 
     pub(crate) async fn revoke(&self, node: &str) -> Result<serde_json::Value, LinkError> {

@@ -7,6 +7,7 @@ use constans_core::compliance::{DeviationCause, MoveReason, OVERDUE};
 use constans_core::document::findings_as_markdown;
 use constans_core::episode::ClosedAs;
 use constans_core::kind::{baseline_schema, case_schema, kinds_as_markdown, manifest_schema};
+use constans_core::joining::WaitsBecause;
 use constans_core::node_status::{NodeProblem, NodeStatus};
 use constans_core::param::Layer;
 use constans_core::run::Outcome;
@@ -132,6 +133,7 @@ fn the_words_of_the_console_are_those_of_the_client() {
         "move_reason": table(&MoveReason::ALL, |reason| reason.words().to_owned()),
         "closed_as": table(&ClosedAs::ALL, |closed| closed.words().to_owned()),
         "layer": layers,
+        "waits_because": table(&WaitsBecause::ALL, |because| because.words().to_owned()),
     });
     held(
         "../../console/src/words/words.json",

@@ -9,6 +9,8 @@ create table node (
     retired_at      timestamptz,
     labels          jsonb not null default '{}',
     about           jsonb not null default '{}',
+    -- What it is given by itself, over what its groups give it.
+    own             jsonb not null default '{}',
     restart_pending jsonb,
     -- The transaction that edited last what resolving asks of the node, so that what was committed late is caught up.
     input_xid       xid8 not null default pg_current_xact_id(),
@@ -32,7 +34,7 @@ begin
     new.input_xid := pg_current_xact_id();
     return new;
 end $$;
-create trigger node_input_edited before update of name, labels, about, retired_at on node for each row execute function node_input_edited();
+create trigger node_input_edited before update of name, labels, about, own, retired_at on node for each row execute function node_input_edited();
 
 create table node_key (
     spki_digest  bytea primary key,
@@ -104,6 +106,30 @@ create table invitation (
     withdrawn_by  text references person (name)
 );
 
+-- Which machines are let in without a person who looks at each of them. Its table is apart, so that a machine is looked up in it.
+create table admission_rule (
+    no        bigint generated always as identity primary key,
+    body      jsonb not null,
+    has_table boolean not null,
+    placement jsonb not null,
+    at_most   integer check (at_most > 0),
+    because   text not null,
+    made_by   text not null references person (name),
+    made_at   timestamptz not null,
+    until_at  timestamptz not null,
+    ended_at  timestamptz,
+    ended_by  text references person (name),
+    check ((ended_by is null) = (ended_at is null))
+);
+create index admission_rule_open on admission_rule (until_at) where ended_at is null;
+
+create table admission_machine (
+    rule bigint not null references admission_rule (no),
+    name text not null,
+    body jsonb not null,
+    primary key (rule, name)
+);
+
 -- A node whose certificate ended while it was away may ask again with the key that it has, without an invitation.
 create table joining_request (
     id           uuid primary key,
@@ -119,8 +145,18 @@ create table joining_request (
     decided_at   timestamptz,
     because      text,
     node         uuid references node (id),
-    known_node   uuid references node (id)
+    known_node   uuid references node (id),
+    -- The admission rule that let it in; or the one that it fits although it waits, and why.
+    rule           bigint references admission_rule (no),
+    waits_for_rule bigint references admission_rule (no),
+    waits_because  text,
+    -- Whether it was held against the admission rules that are in force.
+    is_judged      boolean not null default false
 );
 create index joining_request_of_key on joining_request (spki_digest, requested_at desc);
 create unique index joining_request_open on joining_request (spki_digest) where decision is null;
 create index joining_request_waiting on joining_request (requested_at) where decision is null;
+create index joining_request_to_judge on joining_request (requested_at) where decision is null and not is_judged;
+create index joining_request_decided on joining_request (decided_at) where decision is not null;
+create index joining_request_of_rule on joining_request (rule) where rule is not null;
+create index joining_request_denied on joining_request (name) where decision = 'denied';

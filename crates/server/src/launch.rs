@@ -1,5 +1,6 @@
 //! Starting the server: the database, the CA, and the listeners on one runtime.
 
+use crate::joining::judge;
 use crate::certificate::{AcmeSettings, ServedCertificate};
 use crate::change::recover::Watch;
 use crate::change::single;
@@ -146,6 +147,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(evidence_worker::work(db.clone(), here.clone()));
     tokio::spawn(evidence_worker::tidy(db.clone()));
     tokio::spawn(single::resolve_pending(db.clone(), here.clone()));
+    tokio::spawn(judge::judge_pending(db.clone(), here.clone()));
     let room = raise_descriptors();
     // Nodes are more than people.
     let (of_nodes, of_people) = (room / 4 * 3, room / 4);

@@ -14,6 +14,7 @@ pub mod followed;
 pub mod here;
 pub mod intake;
 pub mod jobs;
+pub mod joining;
 pub mod launch;
 pub mod launch_error;
 pub mod learned;

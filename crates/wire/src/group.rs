@@ -79,3 +79,14 @@ pub struct EditGroup {
     #[serde(flatten)]
     pub how: HowToChange,
 }
+
+/// Edits of what a node is given by itself.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct EditNode {
+    /// The edits, made one after the other, all or none; at most 200. A node by itself is given baselines, parameters and settings.
+    pub edits: Vec<GroupEdit>,
+    /// How the change is to be made.
+    #[serde(flatten)]
+    pub how: HowToChange,
+}

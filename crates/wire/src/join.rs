@@ -1,6 +1,8 @@
 //! Joining: invitations, requests and decisions.
 
 use constans_core::filter::About;
+use constans_core::joining::{Placement, WaitsBecause};
+use constans_core::run::Mode;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -131,9 +133,12 @@ pub struct JoiningRequest {
     pub address: String,
     /// What the machine reported about itself.
     pub about: About,
+    /// The invitation that it came with; none for a known node that asks for a new certificate.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub invitation: Option<Uuid>,
     /// The labels from the invitation.
     pub labels: BTreeMap<String, String>,
-    /// Who created the invitation; none for a known node that asks for a new certificate.
+    /// Who created the invitation.
     pub invited_by: Option<String>,
     /// The known node that sent the request.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -143,24 +148,141 @@ pub struct JoiningRequest {
     pub revoked_since: Option<Timestamp>,
     /// When it was first requested.
     pub requested_at: Timestamp,
-    /// Whether a node already has this name.
-    pub name_in_use: bool,
+    /// The node that has this name already.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name_used_by: Option<NameUser>,
+    /// The admission rule that it fits although it waits, and why.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rule_waits: Option<RuleWaits>,
+    /// What was decided of it; none while it waits.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub decision: Option<JoinDecision>,
 }
 
-/// How a request is approved.
+/// A node that has the name that another machine claims.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct NameUser {
+    /// Since when it is of the fleet.
+    pub joined_at: Timestamp,
+    /// The fingerprint of its newest key.
+    pub fingerprint: Option<String>,
+    /// When it checked in last; none if it never did.
+    pub last_contact: Option<Timestamp>,
+    /// Since when it is revoked, if it is.
+    pub revoked_since: Option<Timestamp>,
+}
+
+/// Why a machine that fits an admission rule waits for a person all the same.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RuleWaits {
+    /// The rule's number: 3 is called A3.
+    pub rule: i64,
+    /// Why.
+    pub because: WaitsBecause,
+}
+
+/// What was decided of a joining request.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct JoinDecision {
+    /// Whether it was approved; else it was denied.
+    pub is_approved: bool,
+    /// Who decided it, or made the rule that did.
+    pub who: String,
+    /// When.
+    pub at: Timestamp,
+    /// The admission rule that let it in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rule: Option<i64>,
+    /// Why it was denied.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub because: Option<String>,
+    /// What the node is called now that it became; none if that one is retired, or if it was denied.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub node: Option<String>,
+}
+
+/// This many requests are decided at once at most.
+pub const MAX_DECIDED: usize = 500;
+
+/// Requests to be approved together, all or none.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Approve {
-    /// As a known node on a new machine.
+#[serde(deny_unknown_fields)]
+pub struct ApproveRequests {
+    /// The requests.
+    #[cfg_attr(feature = "schema", schema(min_items = 1, max_items = 500))]
+    pub requests: Vec<ApproveRequest>,
+    /// Where their machines are placed. Those that are known nodes keep their place.
     #[serde(default)]
+    pub placement: Placement,
+    /// Only return what would become of them.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+/// A request to be approved.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct ApproveRequest {
+    /// Its id.
+    pub id: Uuid,
+    /// Another name than the requested one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The known node that it is, on a new machine.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub as_node: Option<String>,
 }
 
-/// Why a request is denied.
+/// What became of approved requests, or would.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Approved {
+    /// The nodes, in the order of the requests.
+    pub nodes: Vec<ApprovedNode>,
+    /// The changes by which groups name them: 118 is called C118.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub changes: Vec<i64>,
+}
+
+/// A machine that became a node, or would, with what is desired of it.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ApprovedNode {
+    /// Its name.
+    pub name: String,
+    /// The fingerprint of its key.
+    pub fingerprint: String,
+    /// Whether it is a node that was known before.
+    pub was_known: bool,
+    /// Its labels.
+    pub labels: BTreeMap<String, String>,
+    /// Its groups, the lowest first.
+    pub groups: Vec<String>,
+    /// Its stage.
+    pub stage: String,
+    /// Its mode; none if nothing could be resolved of it.
+    pub mode: Option<Mode>,
+    /// How many clauses are desired of it; none if its desired state cannot be resolved.
+    pub clauses: Option<u64>,
+    /// Why its desired state cannot be resolved.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unusable: Option<String>,
+}
+
+/// Requests to be denied, and why.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Deny {
-    /// Why.
+#[serde(deny_unknown_fields)]
+pub struct DenyRequests {
+    /// The requests.
+    #[cfg_attr(feature = "schema", schema(min_items = 1, max_items = 500))]
+    pub requests: Vec<Uuid>,
+    /// The reason; the machines receive it.
     pub because: String,
 }
 

@@ -1,6 +1,7 @@
 //! The messages between agent, server and client: serde types only, versioned.
 
 pub mod activity;
+pub mod admission;
 pub mod audit;
 mod bounded;
 pub mod change;

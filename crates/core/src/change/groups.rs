@@ -1,6 +1,6 @@
 //! Single edits of a group, so that one thing can be altered without writing the whole group again.
 
-use crate::group::{Assignment, Group};
+use crate::group::{Assignment, Group, NODE_ITSELF};
 use crate::hours::WeeklyHours;
 use crate::kit::{OnDrift, OnRollout, Severity};
 use crate::nearest::nearest_word;
@@ -113,7 +113,7 @@ fn named<'de, D: Deserializer<'de>, T: Deserialize<'de>>(from: D) -> Result<Opti
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum GroupEditError {
     /// It does not assign the baseline.
-    #[error("the group {group} does not assign {baseline}; it assigns {}", listed(assigned))]
+    #[error("{} does not assign {baseline}; it assigns {}", called(group), listed(assigned))]
     NotAssigned {
         /// The group.
         group: String,
@@ -123,7 +123,7 @@ pub enum GroupEditError {
         assigned: Vec<String>,
     },
     /// It gives no value for the parameter.
-    #[error("the group {group} gives no value for {name}; it gives values for {}", listed(given))]
+    #[error("{} gives no value for {name}; it gives values for {}", called(group), listed(given))]
     NotGiven {
         /// The group.
         group: String,
@@ -150,6 +150,11 @@ pub enum GroupEditError {
         /// Why.
         because: String,
     },
+    /// A node by itself has no members, no stage and no priority.
+    #[error(
+        "filter, members, stage, priority and a second person are what only groups have: a node by itself is given baselines, parameters and settings"
+    )]
+    OnlyOfGroups,
     /// It does not name the node.
     #[error("{node} is not a named member of the group {group}")]
     NotNamed {
@@ -158,6 +163,10 @@ pub enum GroupEditError {
         /// The node.
         node: String,
     },
+}
+
+fn called(group: &str) -> String {
+    if group == NODE_ITSELF { group.to_owned() } else { format!("the group {group}") }
 }
 
 fn listed(names: &[String]) -> String {

@@ -11,7 +11,7 @@ mod stages;
 pub use document::{DocumentEdit, DocumentKey, KeyError, later_edits};
 pub use groups::{GroupEdit, GroupEditError, TermsEdit};
 pub use impact::{ClauseImpact, ClauseInState, Impact, ImpactBuilder, Restart};
-pub use nodes::{NodeDocument, NodeEdit, NodeEditError, edit_nodes, only_nodes};
+pub use nodes::{NodeDocument, NodeEdit, NodeEditError, edit_nodes, edit_own, only_nodes};
 pub use second_person::asks_for_second_person;
 pub use stages::{StageEdit, StageEntry, StageError, edit_stage};
 

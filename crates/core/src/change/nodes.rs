@@ -1,23 +1,27 @@
-//! Edits of what a person says of nodes: labels, names, retirement.
+//! Edits of what a person says of nodes: labels, names, what one is given by itself, retirement.
 
-use super::{DocumentEdit, DocumentKey};
+use super::{DocumentEdit, DocumentKey, GroupEdit, GroupEditError};
+use crate::group::{Group, NODE_ITSELF, NodeOwn};
 use crate::words::check_label;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What a person says of a node; the document `node:ID`. A retired node has none.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct NodeDocument {
     /// Its name.
     pub name: String,
     /// Its labels.
     pub labels: BTreeMap<String, String>,
+    /// What it is given by itself.
+    #[serde(default, skip_serializing_if = "NodeOwn::is_empty")]
+    pub own: NodeOwn,
 }
 
 /// What is done to nodes.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum NodeEdit {
     /// Labels are set and removed.
     Label {
@@ -31,6 +35,8 @@ pub enum NodeEdit {
         /// Its next name.
         to: String,
     },
+    /// Nodes are given this by themselves, and nothing else.
+    Give(NodeOwn),
     /// Nodes are retired; groups no longer name them.
     Retire,
 }
@@ -67,6 +73,7 @@ pub fn edit_nodes(
             Some(NodeDocument { labels, ..node.clone() })
         }
         NodeEdit::Rename { to } => Some(NodeDocument { name: to.clone(), ..node.clone() }),
+        NodeEdit::Give(own) => Some(NodeDocument { own: own.clone(), ..node.clone() }),
         NodeEdit::Retire => None,
     };
     if let NodeEdit::Label { set, remove } = edit {
@@ -91,6 +98,7 @@ pub fn edit_nodes(
     if edits.is_empty() {
         let same = match edit {
             NodeEdit::Rename { to } => format!("the node is called {to} already"),
+            NodeEdit::Give(_) => "the node is given the same already".to_owned(),
             _ if nodes.len() == 1 => "the node has these labels already".to_owned(),
             _ => "all these nodes have these labels already".to_owned(),
         };
@@ -98,12 +106,34 @@ pub fn edit_nodes(
     }
     let names: BTreeSet<&str> = nodes.values().map(|node| node.name.as_str()).collect();
     let to = match edit {
-        NodeEdit::Label { .. } => return Ok(edits),
+        NodeEdit::Label { .. } | NodeEdit::Give(_) => return Ok(edits),
         NodeEdit::Rename { to } => Some(to),
         NodeEdit::Retire => None,
     };
     edits.extend(documents.iter().filter_map(|(key, body)| follow(key, body, &names, to)));
     Ok(edits)
+}
+
+/// Returns what a node is given by itself after edits, made as those of a group. What only groups have is refused.
+///
+/// # Errors
+///
+/// Returns why an edit cannot be made.
+pub fn edit_own(own: &NodeOwn, edits: &[GroupEdit]) -> Result<NodeOwn, GroupEditError> {
+    let is_for_nodes = |edit: &GroupEdit| {
+        matches!(
+            edit,
+            GroupEdit::Assign { .. }
+                | GroupEdit::Unassign { .. }
+                | GroupEdit::Parameter { .. }
+                | GroupEdit::Setting { .. }
+        )
+    };
+    if !edits.iter().all(is_for_nodes) {
+        return Err(GroupEditError::OnlyOfGroups);
+    }
+    let before = own.as_group().unwrap_or_else(|| Group { name: NODE_ITSELF.to_owned(), ..Group::default() });
+    before.edited(edits).map(NodeOwn::from)
 }
 
 /// Returns the edit by which a group that names nodes names what they are called next, or no longer names them.
@@ -142,6 +172,7 @@ mod tests {
         let node = |name: &str, role: &str| NodeDocument {
             name: name.into(),
             labels: BTreeMap::from([("role".into(), role.into())]),
+            own: NodeOwn::default(),
         };
         BTreeMap::from([
             (KIOSK.into(), node("kiosk-auken-1", "kiosk")),
@@ -187,6 +218,35 @@ mod tests {
         assert_eq!(error(&label(&[("site", "auken")], &["site"])), "the label site is both set and removed");
         assert!(error(&label(&[("si te", "auken")], &[])).contains("is no key of a label"));
         assert!(error(&label(&[], &["si\nte"])).contains("is no key of a label"));
+    }
+
+    #[test]
+    fn a_node_is_given_by_itself_what_groups_give_and_nothing_that_only_groups_have() {
+        let assign = GroupEdit::Assign {
+            kit: "kiosk-floor".into(),
+            baseline: "kiosk-lockdown".into(),
+            terms: crate::change::TermsEdit::default(),
+            place: None,
+        };
+        let mode = |value: Value| GroupEdit::Setting { word: "mode".into(), value: Some(value) };
+        let own = edit_own(&NodeOwn::default(), &[assign.clone(), mode(json!("observe"))]).unwrap();
+        assert_eq!(
+            json!(own),
+            json!({ "assignments": [{ "kit": "kiosk-floor", "baseline": "kiosk-lockdown" }], "settings": { "mode": "observe" } })
+        );
+        let kiosk: BTreeMap<_, _> = nodes().into_iter().filter(|(id, _)| id == KIOSK).collect();
+        let edits = edit_nodes(&groups(), &kiosk, &NodeEdit::Give(own.clone())).unwrap();
+        assert_eq!((edits.len(), &edits[0].after.as_ref().unwrap()["own"]), (1, &json!(own)));
+        assert!(edits[0].before.as_ref().unwrap().get("own").is_none(), "nothing is written of what is not given");
+        let given = kiosk.into_iter().map(|(id, node)| (id, NodeDocument { own: own.clone(), ..node })).collect();
+        let same = edit_nodes(&groups(), &given, &NodeEdit::Give(own.clone())).unwrap_err();
+        assert_eq!(same.to_string(), "the node is given the same already");
+        let gone = GroupEdit::Unassign { kit: "kiosk-floor".into(), baseline: "kiosk-lockdown".into() };
+        assert_eq!(edit_own(&own, &[gone]).unwrap().assignments, []);
+        let wrong = edit_own(&own, &[GroupEdit::Priority { priority: 3 }]).unwrap_err().to_string();
+        assert!(wrong.contains("only groups have"), "{wrong}");
+        let wrong = edit_own(&own, &[mode(json!("enforced"))]).unwrap_err().to_string();
+        assert!(wrong.contains("the setting mode cannot be \"enforced\""), "{wrong}");
     }
 
     #[test]

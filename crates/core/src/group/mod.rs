@@ -4,6 +4,7 @@
 mod check;
 mod membership;
 mod merge;
+mod own;
 mod planner;
 mod view;
 
@@ -16,6 +17,7 @@ use crate::state::AssignmentTerms;
 pub use check::{GroupFinding, GroupSurroundings, check_group};
 pub use membership::{GroupMembers, MAX_GROUP_NAMES, MemberCount, Membership, UndecidableNode};
 use merge::settings_of;
+pub use own::{NODE_ITSELF, NodeOwn};
 pub use planner::Planner;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -24,6 +26,9 @@ pub use view::{
     AssignmentView, GivenBy, GroupView, ParameterView, PlacedAlike, ServedTo, SettingView, SharedNodes,
     ViewSurroundings,
 };
+
+/// Priorities are between this and its negative.
+pub const HIGHEST_PRIORITY: i32 = 1_000_000;
 
 /// The group that every node belongs to.
 pub const EVERYONE: &str = "everyone";
@@ -35,8 +40,9 @@ pub const EVERYONE: &str = "everyone";
 pub struct Group {
     /// Its name.
     pub name: String,
-    /// A higher one is put over a lower one; `everyone` has 0.
+    /// A higher one is put over a lower one, from −1,000,000 to 1,000,000; `everyone` has 0.
     #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(minimum = -1_000_000, maximum = 1_000_000))]
     pub priority: i32,
     /// Which nodes it has; none by itself for a group that only pins.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -142,7 +148,7 @@ pub struct Plan {
     pub stage: String,
     /// Its baselines in order; one that came twice keeps its first place and joins the terms of both.
     pub assignments: Vec<PlannedBaseline>,
-    /// Which group assigns which baseline.
+    /// Which group assigns which baseline; [`NODE_ITSELF`] what the node is given by itself.
     pub assigned_by: Vec<AssignedBy>,
     /// Parameters' values by `KIT/BASELINE.PARAM`, the lowest layer first.
     pub given: BTreeMap<String, Vec<LayerValue>>,
@@ -178,16 +184,30 @@ pub enum PlanError {
 /// # Errors
 ///
 /// Returns the first disagreement, naming both groups. A disagreement about the mode resolves to `observe`.
-pub fn plan(view: &NodeView, groups: &[Group], stages: &[String]) -> Result<Plan, PlanError> {
-    Planner::new(groups.to_vec(), stages.to_vec()).plan(view, |plan| plan)
+pub fn plan(
+    view: &NodeView,
+    own: &NodeOwn,
+    groups: &[Group],
+    stages: &[String],
+) -> Result<Plan, PlanError> {
+    Planner::new(groups.to_vec(), stages.to_vec()).plan(view, own, |plan| plan)
 }
 
-/// Returns what the nodes of these groups are assigned.
-fn plan_for(mut mine: Vec<&Group>, undecidable: Vec<String>, stages: &[String]) -> Result<Plan, PlanError> {
+/// Returns what the nodes of these groups are assigned that are given the same by themselves.
+fn plan_for(
+    of_groups: Vec<&Group>,
+    own: &NodeOwn,
+    undecidable: Vec<String>,
+    stages: &[String],
+) -> Result<Plan, PlanError> {
+    let own = own.as_group();
+    let mut mine = of_groups;
     mine.sort_by(|left, right| (left.priority, &left.name).cmp(&(right.priority, &right.name)));
+    let names = mine.iter().map(|group| group.name.clone()).collect();
+    mine.extend(&own);
     let stage = highest(&mine, "the stage", |group| group.stage.clone())?;
     Ok(Plan {
-        groups: mine.iter().map(|group| group.name.clone()).collect(),
+        groups: names,
         undecidable,
         stage: stage.map(|(stage, _)| stage).or_else(|| stages.last().cloned()).unwrap_or_default(),
         assignments: assignments(&mine),
@@ -271,7 +291,7 @@ fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<LayerValue>>, PlanErr
         }
         let layers = set_by.into_iter().map(|(group, value)| LayerValue {
             value: value.clone(),
-            layer: Layer::Group(group.name.clone()),
+            layer: if group.name == NODE_ITSELF { Layer::Node } else { Layer::Group(group.name.clone()) },
         });
         given.insert(name.clone(), layers.collect());
     }
@@ -326,7 +346,7 @@ mod tests {
         };
         let ships = Group { filter: Some("labels.role == 'bridge'".into()), ..group("ships", 5) };
         let big = Group { filter: Some("about.cpu.count > 8".into()), ..group("big", 5) };
-        let plan = plan(&kiosk(), &[group("kiosks", 10), pinned, ships, everyone(), big], &stages()).unwrap();
+        let plan = plan(&kiosk(), &NodeOwn::default(), &[group("kiosks", 10), pinned, ships, everyone(), big], &stages()).unwrap();
         assert_eq!(plan.groups, ["everyone", "night-trial", "kiosks"]);
         assert_eq!(plan.undecidable, ["big"]);
         assert_eq!(plan.stage, "open-water", "no group names a stage: the last one");
@@ -344,7 +364,7 @@ mod tests {
             parameters: BTreeMap::from([("a/b.c".into(), json!(2))]),
             ..group("high", 2)
         };
-        let plan = plan(&kiosk(), &[high, low], &stages()).unwrap();
+        let plan = plan(&kiosk(), &NodeOwn::default(), &[high, low], &stages()).unwrap();
         assert_eq!(plan.stage, "harbour");
         assert_eq!(
             plan.given["a/b.c"].iter().map(|given| given.value.clone()).collect::<Vec<_>>(),
@@ -360,7 +380,7 @@ mod tests {
         };
         let high =
             Group { assignments: vec![assignment("login", Some(OnDrift::Report))], ..group("high", 2) };
-        let plan = plan(&kiosk(), &[low, high], &stages()).unwrap();
+        let plan = plan(&kiosk(), &NodeOwn::default(), &[low, high], &stages()).unwrap();
         assert_eq!(
             plan.assignments,
             [assignment("login", Some(OnDrift::Report)), assignment("upkeep", None)].map(planned)
@@ -383,7 +403,7 @@ mod tests {
             ..group("low", 1)
         };
         let high = Group { assignments: vec![terms(Severity::Low, "SK-7", "23:00")], ..group("high", 2) };
-        let joined = &plan(&kiosk(), &[low, high], &stages()).unwrap().assignments[0].terms;
+        let joined = &plan(&kiosk(), &NodeOwn::default(), &[low, high], &stages()).unwrap().assignments[0].terms;
         assert_eq!(joined.severity, Some(Severity::Critical));
         assert_eq!(joined.satisfies, BTreeSet::from(["SK-3".into(), "SK-7".into()]));
         assert_eq!(joined.change_windows, [vec![hours("22:00")], vec![hours("23:00")]]);
@@ -395,7 +415,7 @@ mod tests {
             parameters: BTreeMap::from([("a/b.c".into(), json!(value))]),
             ..group(name, 5)
         };
-        let error = plan(&kiosk(), &[with("gates", 1), with("night-trial", 2)], &stages()).unwrap_err();
+        let error = plan(&kiosk(), &NodeOwn::default(), &[with("gates", 1), with("night-trial", 2)], &stages()).unwrap_err();
         assert_eq!(
             error.to_string(),
             "the groups `gates` and `night-trial` have the same priority and conflict in the parameter a/b.c"
@@ -404,14 +424,14 @@ mod tests {
             settings: GroupSettings { mode: Some(mode), ..GroupSettings::default() },
             ..group(name, 5)
         };
-        let plan = plan(&kiosk(), &[mode("a", Mode::Enforce), mode("b", Mode::Observe)], &stages()).unwrap();
+        let plan = plan(&kiosk(), &NodeOwn::default(), &[mode("a", Mode::Enforce), mode("b", Mode::Observe)], &stages()).unwrap();
         assert_eq!(plan.settings.mode, Mode::Observe);
         assert_eq!(plan.settings.from["mode"], ["a", "b"]);
     }
 
     #[test]
     fn without_any_word_an_agent_observes_every_fifteen_minutes() {
-        let plan = plan(&kiosk(), &[everyone()], &stages()).unwrap();
+        let plan = plan(&kiosk(), &NodeOwn::default(), &[everyone()], &stages()).unwrap();
         assert_eq!((plan.settings.mode, plan.settings.interval_secs), (Mode::Observe, 900));
     }
 }

@@ -1,7 +1,8 @@
 //! Plans of many nodes: each group's filter is read once, and nodes of the same groups share what is made of their plan.
 
-use super::{Group, Membership, Plan, PlanError, plan_for};
+use super::{Group, Membership, NodeOwn, Plan, PlanError, plan_for};
 use crate::filter::{Condition, InputCache, NodeInputs, NodeView};
+use serde_json::json;
 use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
@@ -12,7 +13,7 @@ pub struct Planner<T> {
     /// What the filters ask of a node.
     inputs: NodeInputs,
     by_what_it_says: Mutex<InputCache<Result<T, PlanError>>>,
-    by_membership: Mutex<HashMap<Vec<Member>, Result<T, PlanError>>>,
+    by_membership: Mutex<HashMap<(Vec<Member>, Option<String>), Result<T, PlanError>>>,
 }
 
 /// Whether a node belongs to a group.
@@ -41,18 +42,25 @@ impl<T: Clone> Planner<T> {
         Self { groups, stages, inputs, by_what_it_says: Mutex::default(), by_membership: Mutex::default() }
     }
 
-    /// Returns what is made of a node's plan: it is made once for all nodes that belong to the same groups.
+    /// Returns what is made of a node's plan: it is made once for all nodes that belong to the same groups and are given the same by
+    /// themselves.
     ///
     /// # Errors
     ///
     /// Returns why the node cannot be assigned anything.
-    pub fn plan(&self, view: &NodeView, make: impl FnOnce(Plan) -> T) -> Result<T, PlanError> {
-        let is_named = self.groups.iter().any(|(group, _)| group.nodes.contains(&view.name));
-        if let (false, Some(known)) = (is_named, locked(&self.by_what_it_says).find(view)) {
+    pub fn plan(
+        &self,
+        view: &NodeView,
+        own: &NodeOwn,
+        make: impl FnOnce(Plan) -> T,
+    ) -> Result<T, PlanError> {
+        let is_alone =
+            !own.is_empty() || self.groups.iter().any(|(group, _)| group.nodes.contains(&view.name));
+        if let (false, Some(known)) = (is_alone, locked(&self.by_what_it_says).find(view)) {
             return known;
         }
-        let planned = self.membership(view).and_then(|membership| self.made_for(membership, make));
-        if !is_named {
+        let planned = self.membership(view).and_then(|membership| self.made_for(membership, own, make));
+        if !is_alone {
             locked(&self.by_what_it_says).keep(self.inputs.clone(), view, planned.clone());
         }
         planned
@@ -62,21 +70,29 @@ impl<T: Clone> Planner<T> {
         self.groups.iter().map(|(group, filter)| belongs(view, group, filter.as_ref())).collect()
     }
 
-    fn made_for(&self, membership: Vec<Member>, make: impl FnOnce(Plan) -> T) -> Result<T, PlanError> {
-        if let Some(known) = locked(&self.by_membership).get(&membership) {
+    fn made_for(
+        &self,
+        membership: Vec<Member>,
+        own: &NodeOwn,
+        make: impl FnOnce(Plan) -> T,
+    ) -> Result<T, PlanError> {
+        let written = (!own.is_empty()).then(|| json!(own).to_string());
+        let key = (membership, written);
+        if let Some(known) = locked(&self.by_membership).get(&key) {
             return known.clone();
         }
+        let membership = &key.0;
         let of = |which: Member| {
             self.groups
                 .iter()
-                .zip(&membership)
+                .zip(membership)
                 .filter(move |(_, member)| **member == which)
                 .map(|((group, _), _)| group)
         };
         let undecidable = of(Member::Undecidable).map(|group| group.name.clone()).collect();
-        let made = plan_for(of(Member::Yes).collect(), undecidable, &self.stages).map(make);
+        let made = plan_for(of(Member::Yes).collect(), own, undecidable, &self.stages).map(make);
         // Where another thread was faster, its own is kept: what is made of one plan is one.
-        locked(&self.by_membership).entry(membership).or_insert(made).clone()
+        locked(&self.by_membership).entry(key).or_insert(made).clone()
     }
 }
 
@@ -108,7 +124,6 @@ fn locked<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 mod tests {
     use super::*;
     use crate::filter::About;
-    use serde_json::json;
     use std::collections::BTreeSet;
     use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -140,7 +155,7 @@ mod tests {
                     made.fetch_add(1, Ordering::Relaxed);
                     [plan.groups, plan.undecidable].map(|names| names.join(" ")).join("/")
                 };
-                planner.plan(&view, make).unwrap()
+                planner.plan(&view, &NodeOwn::default(), make).unwrap()
             };
             assert_eq!(groups_of("kiosk-auken-1", "", "auken", Some(2)), "/");
             assert_eq!(

@@ -161,6 +161,11 @@ pub fn setting_words(word: &str, value: &Value) -> String {
 }
 
 impl GroupSettings {
+    /// Returns whether it sets nothing.
+    pub fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
+
     /// Returns the value of the setting with this word, if it is set.
     pub fn get(&self, word: &str) -> Option<Value> {
         serde_json::to_value(self).ok()?.get(word).cloned()

@@ -1,6 +1,6 @@
 use super::*;
 use crate::filter::NodeView;
-use crate::group::{EVERYONE, Group, plan};
+use crate::group::{EVERYONE, Group, NodeOwn, plan};
 use crate::hours::Day;
 use crate::kit::OnDrift;
 use proptest::prelude::*;
@@ -137,7 +137,7 @@ fn group(name: &str, priority: i32, settings: GroupSettings) -> Group {
 
 fn settled(groups: &[Group]) -> AgentSettings {
     let view = NodeView { name: "gate-auken-1".into(), ..NodeView::default() };
-    plan(&view, groups, &["open-water".into()]).unwrap().settings
+    plan(&view, &NodeOwn::default(), groups, &["open-water".into()]).unwrap().settings
 }
 
 #[test]

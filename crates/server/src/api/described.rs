@@ -68,7 +68,7 @@ const TAGS: [(&str, &str); 17] = [
     ("evidence", "Signed files that prove compliance as of any moment to somebody without access"),
     ("overview", "The fleet as a whole"),
     ("groups", "Groups: nodes, assignments, parameters, settings"),
-    ("joining", "Invitations and joining requests"),
+    ("joining", "Invitations, joining requests and admission rules"),
     ("kits", "Kits and releases"),
     ("nodes", "The nodes"),
     ("people", "Persons, their roles and tokens, and signing in"),

@@ -11,7 +11,7 @@ use crate::store::{control, group, release, stage, wanted};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
 use constans_core::change::{DocumentEdit, DocumentKey};
-use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, check_group};
+use constans_core::group::{EVERYONE, Group, HIGHEST_PRIORITY, GroupFinding, GroupSurroundings, check_group};
 use constans_core::kit::{Kit, require};
 use constans_core::settings::{
     GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB,
@@ -127,7 +127,11 @@ async fn set_over(
 }
 
 /// Checks a group against what is published, served and labelled.
-async fn find(db: &mut PgConnection, here: &Here, group: &Group) -> Result<Vec<GroupFinding>, ApiError> {
+pub(super) async fn find(
+    db: &mut PgConnection,
+    here: &Here,
+    group: &Group,
+) -> Result<Vec<GroupFinding>, ApiError> {
     let stages = stage::names(&mut *db).await?;
     let labels: BTreeMap<String, BTreeSet<String>> = wanted::labels(&mut *db)
         .await?
@@ -355,9 +359,17 @@ fn check_form(group: &Group) -> Result<(), ApiError> {
             "a group's name has lower-case letters, digits and `-`, at most 64",
         ));
     }
+    if group.priority.unsigned_abs() > HIGHEST_PRIORITY.unsigned_abs() {
+        return Err(ApiError::invalid("priority", "a priority is between -1000000 and 1000000"));
+    }
     if group.name == EVERYONE && (group.priority != 0 || group.filter.is_some()) {
         return Err(ApiError::invalid("priority", "`everyone` has all nodes and priority 0"));
     }
+    check_given(group)
+}
+
+/// Checks by itself what a group gives its nodes.
+pub(super) fn check_given(group: &Group) -> Result<(), ApiError> {
     for assignment in &group.assignments {
         if assignment.satisfies.len() > MAX_CONTROLS || assignment.change_window.len() > MAX_HOURS {
             let most =

@@ -1,6 +1,7 @@
 //! Handlers for people and programs. Each names the permission that it needs.
 
 mod activity;
+mod admission;
 mod asset;
 mod audit;
 mod change;
@@ -24,6 +25,7 @@ mod joining;
 mod live;
 mod node;
 mod node_edit;
+mod node_own;
 mod overview;
 mod page_error;
 mod person;
@@ -63,9 +65,13 @@ pub fn routes() -> Vec<Route> {
         token::list,
         token::make,
         token::withdraw,
-        joining::waiting,
+        joining::list,
         joining::approve,
         joining::deny,
+        admission::list,
+        admission::show,
+        admission::make,
+        admission::end,
         node::list,
         node::show,
         node::why,
@@ -74,6 +80,8 @@ pub fn routes() -> Vec<Route> {
         node_edit::label,
         node_edit::rename,
         node_edit::retire,
+        node_own::show,
+        node_own::edits,
         clauses::list,
         compliance::figures,
         compliance::days,

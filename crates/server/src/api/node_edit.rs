@@ -101,7 +101,8 @@ pub async fn retire(
     .await
 }
 
-async fn edit(
+/// Edits nodes, as a change.
+pub(super) async fn edit(
     names: &[String],
     edit: &NodeEdit,
     what: String,

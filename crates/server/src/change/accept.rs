@@ -1,7 +1,7 @@
 //! Accepting what was found on a node: which values of parameters desire it, and which groups can give them.
 
 use super::documents::{Documents, read_documents, read_groups, read_served, stages_of};
-use super::resolve::{resolve_only, view_of};
+use super::resolve::{own_of, resolve_only, view_of};
 use crate::here::Here;
 use crate::problem::ApiError;
 use crate::store::wanted;
@@ -50,10 +50,12 @@ pub async fn accepting(
     let stages = stages_of(documents.get(&DocumentKey::Stages));
     let groups = all_groups(&documents)?;
     let missing = || ApiError::Missing { what: "node", name: node.to_string() };
-    let view = view_of(&wanted::node_views(&mut *db, &[node]).await?.pop().ok_or_else(missing)?);
+    let row = wanted::node_views(&mut *db, &[node]).await?.pop().ok_or_else(missing)?;
+    let own = own_of(&row).map_err(|because| ApiError::stored("what a node is given".to_owned(), &because))?;
+    let view = view_of(&row);
     let key = here.key.clone();
     let mut accepting = on_thread(move || {
-        let resolve = |groups: &[Group]| resolve_only(&served, &key, &view, groups, &stages);
+        let resolve = |groups: &[Group]| resolve_only(&served, &key, &view, &own, groups, &stages);
         find(&groups, &found, &resolve)
     })
     .await?;

@@ -10,7 +10,7 @@ use crate::store::wanted::{self, NewPlacement, NodeViewRow};
 use constans_core::change::DocumentKey;
 use constans_core::digest::{Digest, DigestKey, of_value};
 use constans_core::filter::{InputCache, NodeInputs, NodeView};
-use constans_core::group::{AssignedBy, Group, Plan, Planner, plan};
+use constans_core::group::{AssignedBy, Group, NodeOwn, Plan, Planner, plan};
 use constans_core::kit::Kit;
 use constans_core::node_status::overdue_after;
 use constans_core::state::{
@@ -19,6 +19,7 @@ use constans_core::state::{
 };
 use constans_folder::on_large_stack;
 use constans_wire::check_in::StateSources;
+use serde::Deserialize as _;
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
@@ -267,18 +268,33 @@ fn compute(inputs: &Inputs, nodes: &[NodeViewRow]) -> Vec<ResolvedNode> {
 
 /// Returns what conditions and templates may ask of a node.
 pub fn view_of(node: &NodeViewRow) -> NodeView {
-    fn read<T: DeserializeOwned + Default>(value: &Value) -> T {
-        T::deserialize(value).unwrap_or_default()
-    }
     NodeView { name: node.name.clone(), labels: read(&node.labels), about: read(&node.about) }
+}
+
+/// Returns what a node is given by itself.
+///
+/// # Errors
+///
+/// Returns that it cannot be read: without it the node would be given something else.
+pub fn own_of(node: &NodeViewRow) -> Result<NodeOwn, String> {
+    NodeOwn::deserialize(&node.own)
+        .map_err(|error| format!("what {} is given by itself cannot be read: {error}", node.name))
+}
+
+fn read<T: DeserializeOwned + Default>(value: &Value) -> T {
+    T::deserialize(value).unwrap_or_default()
 }
 
 fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> ResolvedNode {
     let view = view_of(node);
-    match inputs.planner.plan(&view, |plan| Arc::new(Planned::new(plan, &inputs.served))) {
+    let planned = own_of(node).and_then(|own| {
+        let make = |plan| Arc::new(Planned::new(plan, &inputs.served));
+        inputs.planner.plan(&view, &own, make).map_err(|error| error.to_string())
+    });
+    match planned {
         Err(error) => ResolvedNode {
             planned: Arc::new(Planned::new(Plan::default(), &inputs.served)),
-            result: Err(error.to_string()),
+            result: Err(error),
             new: None,
         },
         Ok(planned) => {
@@ -432,10 +448,11 @@ pub fn resolve_only(
     served: &Served,
     key: &DigestKey,
     view: &NodeView,
+    own: &NodeOwn,
     groups: &[Group],
     stages: &[String],
 ) -> Result<(Plan, Resolved), String> {
-    let plan = plan(view, groups, stages).map_err(|error| error.to_string())?;
+    let plan = plan(view, own, groups, stages).map_err(|error| error.to_string())?;
     let resolved = assemble(served, key, view, &plan, &mut NodeInputs::default())?.resolved;
     Ok((plan, resolved))
 }

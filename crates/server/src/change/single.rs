@@ -34,10 +34,25 @@ pub async fn resolve_single(
     node: Uuid,
     occasion: &Occasion<'_>,
 ) -> Result<(), ApiError> {
-    let began = Instant::now();
-    wanted::lock_node(&mut *db, node).await?;
     let documents = read_documents(&mut *db).await?;
     let mut resolver = Resolver::new(&mut *db, here, &documents).await?;
+    resolve_one(db, here, &mut resolver, node, occasion).await
+}
+
+/// The same by documents that are read already.
+///
+/// # Errors
+///
+/// Returns why the node could not be read or stored.
+pub async fn resolve_one(
+    db: &mut PgConnection,
+    here: &Here,
+    resolver: &mut Resolver,
+    node: Uuid,
+    occasion: &Occasion<'_>,
+) -> Result<(), ApiError> {
+    let began = Instant::now();
+    wanted::lock_node(&mut *db, node).await?;
     let before = wanted::node_views(&mut *db, &[node]).await?;
     let known: Vec<_> = before.iter().map(|row| (row.placement, row.sources, row.unusable.clone())).collect();
     let rows = resolver.resolve(&mut *db, before).await?;

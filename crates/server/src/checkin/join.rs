@@ -3,6 +3,7 @@
 use crate::body::SmallBody;
 use crate::callers::CallerAddress;
 use crate::here::Here;
+use crate::joining::judge::{Judged, judge};
 use crate::problem::{Answer, ApiError};
 use crate::store::invitation::{self, InvitationStatus};
 use crate::store::joining::{self, RequestRow};
@@ -69,10 +70,27 @@ pub async fn join(
         }
     };
     transaction.commit().await?;
-    if is_new {
-        here.waker.wake("joining");
+    Ok(Json(if is_new { judged(db, here, &read.spki, answer).await? } else { answer }))
+}
+
+/// Holds a new request against the admission rules, and returns what became of it.
+async fn judged(db: &PgPool, here: &Here, spki: &[u8], answer: JoinAnswer) -> Result<JoinAnswer, ApiError> {
+    here.waker.wake("joining");
+    let JoinAnswer::Waiting { request } = &answer else { return Ok(answer) };
+    match judge(db, here, *request).await {
+        Ok(Judged::LetIn) => {}
+        Ok(Judged::Waits | Judged::Later) => return Ok(answer),
+        // The request is there: it is judged later, or a person decides.
+        Err(error) => {
+            tracing::warn!(%error, %request, "a joining request is not held against the admission rules yet");
+            return Ok(answer);
+        }
     }
-    Ok(Json(answer))
+    let mut transaction = db.begin().await?;
+    match joining::by_key(&mut *transaction, spki).await? {
+        Some(last) => state_of(&mut transaction, &last).await,
+        None => Ok(answer),
+    }
 }
 
 fn read_certificate_request(pem: &str) -> Result<ReadRequest, ApiError> {
@@ -127,10 +145,7 @@ pub async fn ask_again(
         }
     };
     transaction.commit().await?;
-    if is_new {
-        here.waker.wake("joining");
-    }
-    Ok(Json(answer))
+    Ok(Json(if is_new { judged(db, here, &spki, answer).await? } else { answer }))
 }
 
 /// A newer certificate for the key that the node has.

@@ -121,3 +121,8 @@ pub async fn withdraw(db: impl PgExecutor<'_>, id: Uuid, by: &str) -> sqlx::Resu
         .await?;
     Ok(done.rows_affected() > 0)
 }
+
+/// Returns whether there is or was an invitation with this id.
+pub async fn exists(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<bool> {
+    sqlx::query_scalar(include_str!("sql/invitation/exists.sql")).bind(id).fetch_one(db).await
+}

@@ -40,11 +40,25 @@ pub struct RequestRow {
     pub made_by: Option<String>,
     /// Since when the known node is revoked, if it is.
     pub revoked_at: Option<SqlTimestamp>,
+    /// Who decided, or made the rule that did.
+    pub decided_by: Option<String>,
+    /// When.
+    pub decided_at: Option<SqlTimestamp>,
+    /// The admission rule that let it in.
+    pub rule: Option<i64>,
+    /// What the node is called now that it became, unless that is retired.
+    pub node_name: Option<String>,
+    /// The admission rule that it fits although it waits.
+    pub waits_for_rule: Option<i64>,
+    /// Why it waits.
+    pub waits_because: Option<String>,
 }
 
 const COLUMNS: &str =
-    "r.id, r.invitation, r.known_node, r.spki_digest, r.name, r.request, r.address, r.about, r.requested_at, r.decision, r.because, r.node, i.labels, i.made_by, n.revoked_at
-     from joining_request r left join invitation i on i.id = r.invitation left join node n on n.id = r.known_node";
+    "r.id, r.invitation, r.known_node, r.spki_digest, r.name, r.request, r.address, r.about, r.requested_at, r.decision, r.because, r.node, i.labels, i.made_by, n.revoked_at,
+        r.decided_by, r.decided_at, r.rule, became.name as node_name, r.waits_for_rule, r.waits_because
+     from joining_request r left join invitation i on i.id = r.invitation left join node n on n.id = r.known_node
+        left join node became on became.id = r.node and became.retired_at is null";
 
 /// Returns the last request of this key. It is locked until the transaction ends.
 pub async fn by_key(db: impl PgExecutor<'_>, spki: &[u8]) -> sqlx::Result<Option<RequestRow>> {
@@ -65,9 +79,10 @@ pub async fn by_id(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<Option<Req
 }
 
 impl RequestRow {
-    /// Its place in the list.
+    /// Its place in the list: of waiting ones by when they were requested, of others by when they were decided.
     pub fn cursor(&self) -> Cursor {
-        Cursor { at: self.requested_at.to_jiff(), key: self.id.to_string() }
+        let at = self.decided_at.unwrap_or(self.requested_at);
+        Cursor { at: at.to_jiff(), key: self.id.to_string() }
     }
 }
 
@@ -78,6 +93,40 @@ pub async fn waiting(db: impl PgExecutor<'_>, range: &PageRange) -> sqlx::Result
          order by r.requested_at, r.id::text limit $3"
     );
     range.bind(sqlx::query_as(sqlx::AssertSqlSafe(statement))).fetch_all(db).await
+}
+
+/// Returns a page of the requests that were decided so, `approved` or `denied`, the newest decision first.
+pub async fn decided(
+    db: impl PgExecutor<'_>,
+    decision: &str,
+    range: &PageRange,
+) -> sqlx::Result<Vec<RequestRow>> {
+    let statement = format!(
+        "select {COLUMNS} where r.decision = $4 and ($1::timestamptz is null or (r.decided_at, r.id::text) < ($1, $2::text))
+         order by r.decided_at desc, r.id::text desc limit $3"
+    );
+    range.bind(sqlx::query_as(sqlx::AssertSqlSafe(statement))).bind(decision).fetch_all(db).await
+}
+
+/// Returns the nodes that have these names: name, since when it is of the fleet, fingerprint of its newest key, last contact, since when
+/// it is revoked.
+pub async fn name_users(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<Vec<NameUserRow>> {
+    sqlx::query_as(include_str!("sql/joining/name_users.sql")).bind(names).fetch_all(db).await
+}
+
+/// A node that has a name that is claimed.
+#[derive(Debug, sqlx::FromRow)]
+pub struct NameUserRow {
+    /// The name.
+    pub name: String,
+    /// Since when it is of the fleet.
+    pub joined_at: SqlTimestamp,
+    /// The SHA-256 of its newest key.
+    pub spki_digest: Option<Vec<u8>>,
+    /// When it checked in last.
+    pub last_contact: Option<SqlTimestamp>,
+    /// Since when it is revoked.
+    pub revoked_at: Option<SqlTimestamp>,
 }
 
 /// Returns how many requests nobody has decided yet.
@@ -122,13 +171,20 @@ pub async fn add(db: impl PgExecutor<'_>, row: &NewRow<'_>) -> sqlx::Result<()> 
         .map(|_| ())
 }
 
-/// Notes that a request was approved and which node it became.
-pub async fn approve(db: impl PgExecutor<'_>, id: Uuid, node: Uuid, by: &str) -> sqlx::Result<()> {
+/// Notes that a request was approved, by whom or by whose admission rule, and which node it became.
+pub async fn approve(
+    db: impl PgExecutor<'_>,
+    id: Uuid,
+    node: Uuid,
+    by: &str,
+    rule: Option<i64>,
+) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/joining/approve.sql"))
         .bind(id)
         .bind(node)
         .bind(by)
         .bind(sql_now())
+        .bind(rule)
         .execute(db)
         .await
         .map(|_| ())

@@ -3,6 +3,7 @@
 use super::{history, node_attribute};
 use crate::clock::sql_now;
 use constans_core::change::NodeDocument;
+use constans_core::group::NodeOwn;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::{Value, json};
@@ -138,17 +139,19 @@ pub async fn revoke(db: &mut PgConnection, id: Uuid) -> sqlx::Result<bool> {
     Ok(done.rows_affected() > 0)
 }
 
-/// Returns the name and labels of those of these nodes that are not retired.
+/// Returns name, labels and what is given to it by itself, of those of these nodes that are not retired.
 pub async fn documents(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result<Vec<(Uuid, NodeDocument)>> {
     #[derive(sqlx::FromRow)]
     struct Row {
         id: Uuid,
         name: String,
         labels: Json<BTreeMap<String, String>>,
+        own: Json<NodeOwn>,
     }
     let rows: Vec<Row> =
         sqlx::query_as(include_str!("sql/node/documents.sql")).bind(nodes).fetch_all(db).await?;
-    Ok(rows.into_iter().map(|row| (row.id, NodeDocument { name: row.name, labels: row.labels.0 })).collect())
+    let document = |row: Row| (row.id, NodeDocument { name: row.name, labels: row.labels.0, own: row.own.0 });
+    Ok(rows.into_iter().map(document).collect())
 }
 
 /// Returns the ids of those of these nodes that are not retired, by name.
@@ -158,7 +161,12 @@ pub async fn ids(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<BTre
     Ok(rows.into_iter().collect())
 }
 
-/// Sets names and labels of nodes.
+/// Sets what a node is given by itself.
+pub async fn set_own(db: impl PgExecutor<'_>, id: Uuid, own: &NodeOwn) -> sqlx::Result<()> {
+    sqlx::query(include_str!("sql/node/set_own.sql")).bind(id).bind(Json(own)).execute(db).await.map(|_| ())
+}
+
+/// Sets names and labels of nodes, and what each is given by itself.
 pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx::Result<()> {
     let renamed: Vec<(Uuid, Value)> = edits.iter().map(|(id, node)| (*id, json!(node.name))).collect();
     let labelled: Vec<(Uuid, Value)> = edits.iter().map(|(id, node)| (*id, json!(node.labels))).collect();
@@ -177,6 +185,9 @@ pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx
         "update node_exception e set name = new.name from unnest($1::uuid[], $2::text[]) as new (id, name) where e.node = new.id and e.name <> new.name",
     ] {
         sqlx::query(copy).bind(&nodes).bind(&names).execute(&mut *db).await?;
+    }
+    for (id, node) in edits {
+        set_own(&mut *db, *id, &node.own).await?;
     }
     Ok(())
 }

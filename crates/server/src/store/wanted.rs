@@ -15,6 +15,8 @@ pub struct NodeViewRow {
     pub labels: Value,
     /// What its agent reported about it.
     pub about: Value,
+    /// What it is given by itself.
+    pub own: Value,
     /// The id of its state so far.
     pub state: Option<i64>,
     /// Its groups, stage and settings so far.
@@ -27,7 +29,7 @@ pub struct NodeViewRow {
     pub unusable: Option<String>,
 }
 
-const NODE_VIEWS: &str = "select node.id, node.name, node.labels, node.about, w.state, w.placement, p.settings_digest, w.sources, w.unusable
+const NODE_VIEWS: &str = "select node.id, node.name, node.labels, node.about, node.own, w.state, w.placement, p.settings_digest, w.sources, w.unusable
      from node left join node_wanted w on w.node = node.id left join placement p on p.id = w.placement where node.retired_at is null and ";
 
 /// Returns nodes that were not retired after an id, in the order of their ids; only those of `only`, if that is given.
@@ -169,6 +171,26 @@ pub async fn sources_ids(db: &mut PgConnection, all: &[(&str, &Value)]) -> sqlx:
 /// Returns the labels that nodes have, each with its values; at most 10,000.
 pub async fn labels(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, Vec<String>)>> {
     sqlx::query_as(include_str!("sql/wanted/labels.sql")).fetch_all(db).await
+}
+
+/// What is desired of a node, as whoever places it wants to know it.
+#[derive(Debug, sqlx::FromRow)]
+pub struct OutcomeRow {
+    /// Its groups, the lowest first.
+    pub groups: Value,
+    /// Its stage.
+    pub stage: String,
+    /// Its mode.
+    pub mode: String,
+    /// How many clauses are desired of it.
+    pub clauses: Option<i32>,
+    /// Why its state cannot be resolved.
+    pub unusable: Option<String>,
+}
+
+/// Returns what is desired of a node; none if nothing was resolved of it.
+pub async fn outcome(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<OutcomeRow>> {
+    sqlx::query_as(include_str!("sql/wanted/outcome.sql")).bind(node).fetch_optional(db).await
 }
 
 /// Returns where the parts of the desired state of a node come from.

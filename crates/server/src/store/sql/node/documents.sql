@@ -1,1 +1,1 @@
-select id, name, labels from node where id = any($1) and retired_at is null
+select id, name, labels, own from node where id = any($1) and retired_at is null

@@ -1,0 +1,197 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Dialog from '@mui/material/Dialog';
+import DialogActions from '@mui/material/DialogActions';
+import DialogContent from '@mui/material/DialogContent';
+import DialogTitle from '@mui/material/DialogTitle';
+import MenuItem from '@mui/material/MenuItem';
+import Table from '@mui/material/Table';
+import TableBody from '@mui/material/TableBody';
+import TableCell from '@mui/material/TableCell';
+import TableHead from '@mui/material/TableHead';
+import TableRow from '@mui/material/TableRow';
+import TextField from '@mui/material/TextField';
+import Typography from '@mui/material/Typography';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, type Schemas } from '../api/client';
+import { problemWords } from '../changes/ConfirmDialog';
+import { Address } from '../looks/Address';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { Page } from '../shell/Page';
+import { QueryView } from '../shell/QueryView';
+import { sessionQuery } from '../shell/session';
+import { useKept } from '../shell/useKept';
+import { clock, exact } from '../words/time';
+import { JoiningTabs } from './JoiningTabs';
+import { labelText, typedLabels } from './joiningWords';
+
+/** Invitations that may still be used. */
+export function InvitationsPage() {
+  const session = useQuery(sessionQuery);
+  const mayInvite = session.data?.permissions.includes('join.invite') ?? false;
+  const invitations = useQuery({ queryKey: ['invitations'], queryFn: ({ signal }) => api.invitations(signal), enabled: mayInvite });
+  const [isMaking, setMaking] = useState(false);
+  return (
+    <Page title="Invitations" heading={<JoiningTabs />}>
+      <Card
+        title="Invitations"
+        aside={
+          <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
+            <Button variant="contained" disabled={!mayInvite} onClick={() => setMaking(true)}>
+              Invite…
+            </Button>
+            <CopiedCommand command="constans invitation list" />
+          </Box>
+        }
+      >
+        {!mayInvite ? (
+          <Typography>Invitations are for approvers and administrators.</Typography>
+        ) : (
+          <QueryView query={invitations}>{(invitations) => <InvitationTable invitations={invitations} />}</QueryView>
+        )}
+      </Card>
+      {isMaking && <InviteDialog onClose={() => setMaking(false)} />}
+    </Page>
+  );
+}
+
+function InvitationTable({ invitations }: { invitations: Schemas['OpenInvitation'][] }) {
+  const queries = useQueryClient();
+  const withdraw = useMutation({ mutationFn: (id: string) => api.withdrawInvitation(id), onSettled: () => queries.invalidateQueries() });
+  if (invitations.length === 0) return <Typography>No invitation is open. With one, a machine may ask to join.</Typography>;
+  return (
+    <>
+      {withdraw.error && <Alert severity="error">{problemWords(withdraw.error)}</Alert>}
+      <Table size="small" aria-label="Invitations">
+        <TableHead>
+          <TableRow>
+            <TableCell>Invitation</TableCell>
+            <TableCell>Uses left</TableCell>
+            <TableCell>Holds until</TableCell>
+            <TableCell>Labels</TableCell>
+            <TableCell>Made by</TableCell>
+            <TableCell />
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {invitations.map((invitation) => (
+            <TableRow key={invitation.id}>
+              <TableCell>
+                <Address>{invitation.id}</Address>
+              </TableCell>
+              <TableCell>
+                {invitation.uses_left.toLocaleString('en')} of {invitation.uses.toLocaleString('en')}
+              </TableCell>
+              <TableCell>
+                <time dateTime={invitation.expires_at} title={exact(invitation.expires_at)}>
+                  {clock(invitation.expires_at)}
+                </time>
+              </TableCell>
+              <TableCell sx={{ overflowWrap: 'anywhere' }}>{labelText(invitation.labels)}</TableCell>
+              <TableCell>
+                {invitation.made_by}, {clock(invitation.made_at)}
+              </TableCell>
+              <TableCell align="right">
+                <Button
+                  variant="text"
+                  size="small"
+                  disabled={withdraw.isPending}
+                  onClick={() => withdraw.mutate(invitation.id)}
+                  aria-label={`withdraw ${invitation.id}`}
+                >
+                  Withdraw
+                </Button>
+              </TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+      <Typography sx={{ color: 'text.secondary', mt: 1 }}>One that is withdrawn can no longer be used; requests that were made with it stay.</Typography>
+    </>
+  );
+}
+
+const HOURS = { '1': 'an hour', '24': 'a day', '168': '7 days', '720': '30 days' };
+
+function InviteDialog({ onClose }: { onClose: () => void }) {
+  const queries = useQueryClient();
+  const [typed, setTyped, drop] = useKept('invitation', { uses: '1', hours: '24', labels: '' });
+  const { labels, wrong } = typedLabels(typed.labels);
+  const uses = Number(typed.uses);
+  const invite = useMutation({
+    mutationFn: () => api.invite({ uses, for_secs: Number(typed.hours) * 3_600, labels }),
+    onSuccess: drop,
+    onSettled: () => queries.invalidateQueries(),
+  });
+  return (
+    <Dialog open onClose={onClose} maxWidth="sm" fullWidth aria-labelledby="invite-title">
+      <DialogTitle id="invite-title">{invite.data ? 'The invitation' : 'Invite machines'}</DialogTitle>
+      <DialogContent sx={{ display: 'grid', gap: 1 }}>
+        {invite.data ? (
+          <Made made={invite.data} />
+        ) : (
+          <>
+            <TextField
+              label="How many machines may use it, at most 10,000"
+              value={typed.uses}
+              onChange={(event) => setTyped({ ...typed, uses: event.target.value })}
+              margin="dense"
+              slotProps={{ htmlInput: { inputMode: 'numeric' } }}
+            />
+            <TextField select label="It holds for" value={typed.hours} onChange={(event) => setTyped({ ...typed, hours: event.target.value })} margin="dense">
+              {Object.entries(HOURS).map(([hours, words]) => (
+                <MenuItem key={hours} value={hours}>
+                  {words}
+                </MenuItem>
+              ))}
+            </TextField>
+            <TextField
+              label="Labels of the machines that use it"
+              placeholder="site=auken role=kiosk"
+              value={typed.labels}
+              error={wrong !== undefined}
+              helperText={wrong}
+              onChange={(event) => setTyped({ ...typed, labels: event.target.value })}
+              margin="dense"
+              slotProps={{ htmlInput: { spellCheck: false } }}
+            />
+            {invite.error && <Alert severity="error">{problemWords(invite.error)}</Alert>}
+          </>
+        )}
+      </DialogContent>
+      <DialogActions>
+        <Button variant="text" onClick={onClose}>
+          {invite.data ? 'Close' : 'Cancel'}
+        </Button>
+        {!invite.data && (
+          <Button variant="contained" disabled={invite.isPending || wrong !== undefined || !Number.isInteger(uses) || uses < 1} onClick={() => invite.mutate()}>
+            Invite
+          </Button>
+        )}
+      </DialogActions>
+    </Dialog>
+  );
+}
+
+/** It is shown once: the server keeps only its digest. */
+function Made({ made }: { made: Schemas['MadeInvitation'] }) {
+  const [isCopied, setCopied] = useState(false);
+  return (
+    <>
+      <Alert severity="info" variant="outlined">
+        It is shown only now. Whoever has it can ask to join until {exact(made.expires_at)}.
+      </Alert>
+      <TextField multiline value={made.text} slotProps={{ htmlInput: { readOnly: true, 'aria-label': 'invitation', style: { fontSize: 13 } } }} />
+      <Button variant="outlined" onClick={() => void navigator.clipboard?.writeText(made.text).then(() => setCopied(true))}>
+        {isCopied ? 'copied' : 'Copy'}
+      </Button>
+      <Typography>
+        Put it into a file on the machine, then run there <Address>constans-agent join --invitation FILE</Address>. The machine then waits under <i>Waiting</i>,
+        unless an admission rule lets it in.
+      </Typography>
+    </>
+  );
+}

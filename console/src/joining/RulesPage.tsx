@@ -1,0 +1,205 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Link from '@mui/material/Link';
+import Table from '@mui/material/Table';
+import TableBody from '@mui/material/TableBody';
+import TableCell from '@mui/material/TableCell';
+import TableHead from '@mui/material/TableHead';
+import TableRow from '@mui/material/TableRow';
+import Typography from '@mui/material/Typography';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Link as RouterLink } from 'react-router';
+import { api, type Schemas } from '../api/client';
+import { problemWords } from '../changes/ConfirmDialog';
+import { Card } from '../looks/Card';
+import { CopiedCommand } from '../looks/CopiedCommand';
+import { Page } from '../shell/Page';
+import { useParameters } from '../shell/parameters';
+import { QueryView } from '../shell/QueryView';
+import { sessionQuery } from '../shell/session';
+import { clock, exact } from '../words/time';
+import { count } from '../words/words';
+import { JoiningTabs } from './JoiningTabs';
+import { conditionWords, placementWords } from './joiningWords';
+import { RuleDialog } from './RuleDialog';
+
+type Rule = Schemas['AdmissionRuleShown'];
+
+/** Admission rules: which machines are let in without a person who looks at each of them. */
+export function RulesPage() {
+  const [parameters, set] = useParameters();
+  const rules = useQuery({ queryKey: ['admission rules'], queryFn: ({ signal }) => api.admissionRules(signal) });
+  const session = useQuery(sessionQuery);
+  const mayDecide = session.data?.permissions.includes('join.approve') ?? false;
+  const shown = Number(parameters.get('rule'));
+  return (
+    <Page title="Admission rules" heading={<JoiningTabs />}>
+      <Box sx={{ display: 'grid', gap: 2 }}>
+        <Card
+          title="Admission rules"
+          aside={
+            <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
+              <Button variant="contained" disabled={!mayDecide} onClick={() => set({ make: 'yes' })}>
+                Make a rule…
+              </Button>
+              <CopiedCommand command="constans admission list" />
+            </Box>
+          }
+        >
+          <Typography sx={{ color: 'text.secondary', mb: 1 }}>
+            A machine that meets all conditions of a rule is let in when it asks. One that was refused before, was revoked, or claims a name in use always waits
+            for a person.
+            {!mayDecide && ' Rules are made by approvers and administrators.'}
+          </Typography>
+          <QueryView query={rules}>{(rules) => <RuleTable rules={rules} mayDecide={mayDecide} onShow={(no) => set({ rule: String(no) })} />}</QueryView>
+        </Card>
+        {shown > 0 && <RuleCard no={shown} onClose={() => set({ rule: null })} />}
+      </Box>
+      {parameters.has('make') && mayDecide && <RuleDialog onClose={() => set({ make: null })} onMade={(no) => set({ make: null, rule: String(no) })} />}
+    </Page>
+  );
+}
+
+function RuleTable({ rules, mayDecide, onShow }: { rules: Rule[]; mayDecide: boolean; onShow: (no: number) => void }) {
+  const queries = useQueryClient();
+  const end = useMutation({ mutationFn: (no: number) => api.endAdmissionRule(no), onSettled: () => queries.invalidateQueries() });
+  if (rules.length === 0) return <Typography>There are none: each request is approved by a person.</Typography>;
+  return (
+    <>
+      {end.error && <Alert severity="error">{problemWords(end.error)}</Alert>}
+      <Table size="small" aria-label="Admission rules" sx={{ '& td': { verticalAlign: 'top' } }}>
+        <TableHead>
+          <TableRow>
+            <TableCell>Rule</TableCell>
+            <TableCell>Fits, places</TableCell>
+            <TableCell align="right">Let in</TableCell>
+            <TableCell>Made by, for what</TableCell>
+            <TableCell />
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {rules.map((rule) => (
+            <TableRow key={rule.no}>
+              <TableCell sx={{ whiteSpace: 'nowrap' }}>
+                <Link component="button" onClick={() => onShow(rule.no)}>
+                  A{rule.no}
+                </Link>
+                <Box sx={{ color: 'text.secondary', fontSize: 13, whiteSpace: 'normal' }}>{statusWords(rule)}</Box>
+              </TableCell>
+              <TableCell sx={{ overflowWrap: 'anywhere' }}>
+                {conditionWords(rule.rule, rule.table_rows)}
+                <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{placementWords(rule.placement)}</Box>
+                {rule.status === 'in_force' &&
+                  rule.warnings.map((warning) => (
+                    <Box key={warning} sx={{ fontSize: 13, color: 'warning.dark' }}>
+                      {warning}
+                    </Box>
+                  ))}
+              </TableCell>
+              <TableCell align="right">
+                {rule.let_in.toLocaleString('en')}
+                {rule.at_most && ` of ${rule.at_most.toLocaleString('en')}`}
+              </TableCell>
+              <TableCell>
+                {rule.made_by},{' '}
+                <time dateTime={rule.made_at} title={exact(rule.made_at)}>
+                  {clock(rule.made_at)}
+                </time>
+                : “{rule.because}”
+              </TableCell>
+              <TableCell align="right">
+                {!['ended', 'over'].includes(rule.status) && (
+                  <Button variant="text" size="small" disabled={!mayDecide || end.isPending} onClick={() => end.mutate(rule.no)} aria-label={`end A${rule.no}`}>
+                    End
+                  </Button>
+                )}
+              </TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+    </>
+  );
+}
+
+function statusWords(rule: Rule): string {
+  switch (rule.status) {
+    case 'in_force':
+      return `in force until ${clock(rule.until)}`;
+    case 'used_up':
+      return 'has let in as many as it may';
+    case 'over':
+      return `over since ${clock(rule.until)}`;
+    case 'ended':
+      return `ended by ${rule.ended_by}`;
+    case 'suspended':
+      return `lets nobody in: ${rule.made_by} may no longer approve`;
+  }
+}
+
+/** Whom a rule let in, and whom its table expects. */
+function RuleCard({ no, onClose }: { no: number; onClose: () => void }) {
+  const rule = useQuery({ queryKey: ['admission rule', no], queryFn: ({ signal }) => api.admissionRule(no, signal) });
+  return (
+    <Card
+      title={`A${no}: whom it let in`}
+      aside={
+        <Box sx={{ display: 'flex', gap: 2 }}>
+          <CopiedCommand command={`constans admission show A${no}`} />
+          <Button variant="text" onClick={onClose}>
+            Close
+          </Button>
+        </Box>
+      }
+    >
+      <QueryView query={rule}>{(whole) => <LetIn whole={whole} />}</QueryView>
+    </Card>
+  );
+}
+
+function LetIn({ whole: { rule, let_in } }: { whole: Schemas['AdmissionRuleWhole'] }) {
+  const known = new Set(let_in.map(({ name }) => name));
+  const expected = (rule.rule.table ?? []).filter(({ name }) => !known.has(name));
+  return (
+    <>
+      {let_in.length === 0 && <Typography>Nobody yet.</Typography>}
+      {let_in.length > 0 && (
+        <Table size="small" aria-label="Let in">
+          <TableBody>
+            {let_in.map((machine) => (
+              <TableRow key={machine.fingerprint}>
+                <TableCell>
+                  {machine.node ? (
+                    <Link component={RouterLink} to={`/nodes/${encodeURIComponent(machine.node)}`}>
+                      {machine.node}
+                    </Link>
+                  ) : (
+                    `${machine.name}, retired since`
+                  )}
+                </TableCell>
+                <TableCell>
+                  <time dateTime={machine.at} title={exact(machine.at)}>
+                    {clock(machine.at)}
+                  </time>{' '}
+                  from {machine.address}
+                </TableCell>
+                <TableCell sx={{ fontFamily: 'monospace', fontSize: 13, overflowWrap: 'anywhere' }}>{machine.fingerprint}</TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      )}
+      {expected.length > 0 && (
+        <Typography sx={{ color: 'text.secondary', mt: 1 }}>
+          {count(expected.length, 'machine')} of its table did not ask yet:{' '}
+          {expected
+            .slice(0, 20)
+            .map(({ name }) => name)
+            .join(', ')}
+          {expected.length > 20 && ' …'}
+        </Typography>
+      )}
+    </>
+  );
+}

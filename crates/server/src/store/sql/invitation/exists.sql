@@ -1,0 +1,1 @@
+select exists (select 1 from invitation where id = $1)
