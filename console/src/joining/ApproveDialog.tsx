@@ -59,7 +59,8 @@ export function ApproveDialog({ requests, onClose, onApproved }: Shown) {
       dropAs();
       onApproved(done);
     },
-    onSettled: () => queries.invalidateQueries(),
+    // What was tried is not tried again of what is done.
+    onSettled: () => queries.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] !== 'approval' }),
   });
   const problem = approve.error ?? (isWrong ? null : preview.error);
   return (
@@ -70,10 +71,10 @@ export function ApproveDialog({ requests, onClose, onApproved }: Shown) {
           <PlacementFields placed={placed} onPlaced={setPlaced} withGroups />
         </Box>
         {problem && <Alert severity="error">{problemWords(problem)}</Alert>}
-        <Table size="small" aria-label="What they would be" sx={{ '& td': { verticalAlign: 'top' } }}>
+        <Table size="small" aria-label="What they would be" sx={{ tableLayout: { md: 'fixed' }, '& td': { verticalAlign: 'top' } }}>
           <TableHead>
             <TableRow>
-              <TableCell>Node</TableCell>
+              <TableCell sx={{ width: '32%' }}>Node</TableCell>
               <TableCell>Labels</TableCell>
               <TableCell>Groups</TableCell>
               <TableCell>Stage, mode</TableCell>
@@ -127,7 +128,11 @@ function WouldBe({ request, as, onAs, node }: { request: Request; as: As; onAs: 
         {request.name_used_by && (
           <FormControlLabel
             control={<Checkbox size="small" checked={as.isKnown ?? false} onChange={(_, isKnown) => onAs({ ...as, isKnown })} />}
-            label={<Box sx={{ fontSize: 13 }}>it is the node {request.name} on a new machine; its old key is refused from then on</Box>}
+            label={
+              <Box sx={{ fontSize: 13 }}>
+                it is the node {request.name} on a new machine: it keeps its labels, groups and settings, and its old key is refused from then on
+              </Box>
+            }
           />
         )}
       </TableCell>

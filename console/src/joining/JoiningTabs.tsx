@@ -5,6 +5,7 @@ const PAGES = [
   { to: '/joining/invitations', name: 'Invitations' },
   { to: '/joining/rules', name: 'Admission rules' },
   { to: '/joining/decided', name: 'Decided' },
+  { to: '/joining/retired', name: 'Retired' },
 ];
 
 /** The pages of joining. */

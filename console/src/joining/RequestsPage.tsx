@@ -183,7 +183,7 @@ function RequestTable({ requests, selected, mayDecide, onChoose, onInvitation }:
               <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{saysWords(request.about)}</Box>
               {request.name_used_by && <NameUsed name={request.name} user={request.name_used_by} />}
               {request.rule_waits && (
-                <Box sx={{ fontSize: 13, color: 'warning.dark' }}>
+                <Box sx={{ fontSize: 13, color: 'warning.main' }}>
                   fits the rule A{request.rule_waits.rule}, but {waitsBecause(request.rule_waits.because)}
                 </Box>
               )}
@@ -217,7 +217,7 @@ function RequestTable({ requests, selected, mayDecide, onChoose, onInvitation }:
 
 function NameUsed({ name, user }: { name: string; user: Schemas['NameUser'] }) {
   return (
-    <Box sx={{ fontSize: 13, color: 'warning.dark' }}>
+    <Box sx={{ fontSize: 13, color: 'warning.main' }}>
       the name is in use:{' '}
       <Link component={RouterLink} to={`/nodes/${encodeURIComponent(name)}`}>
         {name}

@@ -71,7 +71,8 @@ export function RuleDialog({ onClose, onMade }: { onClose: () => void; onMade: (
       drop();
       onMade(made.no ?? 0);
     },
-    onSettled: () => queries.invalidateQueries(),
+    // What was tried is not tried again of what is done.
+    onSettled: () => queries.invalidateQueries({ predicate: ({ queryKey }) => queryKey[0] !== 'admission' }),
   });
   const problem = make.error ?? (isEmpty || isWrong ? null : preview.error);
   return (
@@ -112,7 +113,7 @@ export function RuleDialog({ onClose, onMade }: { onClose: () => void; onMade: (
             slotProps={{ htmlInput: { spellCheck: false, style: { fontFamily: mono, fontSize: 13 } } }}
           />
           <TextField
-            label="The table names it: CSV with the columns name, perhaps fingerprint, and labels"
+            label="The table names it, CSV: name, fingerprint, labels"
             placeholder={'name,fingerprint,site\nkiosk-lab-1,,auken'}
             value={typed.table}
             onChange={(event) => set({ table: event.target.value })}
@@ -136,8 +137,6 @@ export function RuleDialog({ onClose, onMade }: { onClose: () => void; onMade: (
             ))}
           </TextField>
           <PlacementFields placed={typed.placed} onPlaced={(placed) => set({ placed })} withGroups={false} />
-        </Box>
-        <Box sx={{ display: 'flex' }}>
           <ReasonField reason={typed.because} onReason={(because) => set({ because })} />
         </Box>
         {problem && (
@@ -168,11 +167,11 @@ function Outcome({ outcome: { warnings, waiting, known } }: { outcome: Schemas['
   const stay = waiting.flatMap(({ name, waits_because }) => (waits_because ? `${name} ${waitsBecause(waits_because)}` : []));
   return (
     <>
-      {warnings.map((warning) => (
-        <Alert key={warning} severity="warning" variant="outlined">
-          It is wide: {warning}.
+      {warnings.length > 0 && (
+        <Alert severity="warning" variant="outlined">
+          It is wide: {warnings.join('; ')}.
         </Alert>
-      ))}
+      )}
       <Alert severity="info" variant="outlined" aria-live="polite">
         {letIn.length > 0
           ? `At once it lets in ${count(letIn.length, 'waiting machine')}: ${someNames(letIn, letIn.length, 10)}. `

@@ -92,7 +92,7 @@ function RuleTable({ rules, mayDecide, onShow }: { rules: Rule[]; mayDecide: boo
                 <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{placementWords(rule.placement)}</Box>
                 {rule.status === 'in_force' &&
                   rule.warnings.map((warning) => (
-                    <Box key={warning} sx={{ fontSize: 13, color: 'warning.dark' }}>
+                    <Box key={warning} sx={{ fontSize: 13, color: 'warning.main' }}>
                       {warning}
                     </Box>
                   ))}

@@ -26,6 +26,7 @@ function palette(scheme: typeof tokens.light) {
   return {
     primary: { main: scheme.accent, contrastText: scheme.surface },
     error: { main: scheme.status.failed },
+    warning: { main: scheme.status.unmet },
     background: { default: scheme.paper, paper: scheme.surface },
     text: { primary: scheme.ink, secondary: scheme.muted },
     divider: scheme.hairline,

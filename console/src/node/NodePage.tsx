@@ -21,6 +21,7 @@ import { count } from '../words/words';
 import { ClauseTable } from './ClauseTable';
 import { DriftLanes } from './DriftLanes';
 import { LeftBehindList } from './LeftBehindList';
+import { NodeActions } from './NodeActions';
 import { NodeCompliance } from './NodeCompliance';
 import { Origins } from './Origins';
 import { RunList } from './RunList';
@@ -118,6 +119,7 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
         <Typography variant="h1">{node.name}</Typography>
         <StatusWord status={node.status} late={node.last_contact === 'late'} />
         <Box sx={{ flex: 1 }} />
+        <NodeActions name={node.name} />
         <CopiedCommand command={`constans node show ${node.name}`} />
       </Box>
       <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{nodeSentence(node, now)}</Typography>

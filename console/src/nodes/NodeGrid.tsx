@@ -27,10 +27,13 @@ interface Props {
   page: number;
   onPage: (page: number) => void;
   pageSize: number;
+  /** The names of the selected nodes, on this page and others. */
+  selected: Set<string>;
+  onSelected: (names: Set<string>) => void;
 }
 
 /** A page of nodes as a table, sorted and paged by the server, usable by keyboard; a row opens its node. */
-export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage, pageSize }: Props) {
+export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage, pageSize, selected, onSelected }: Props) {
   const navigate = useNavigate();
   const now = useNow();
   const longest = nodes.reduce((longest, node) => Math.max(longest, node.name.length), 0);
@@ -45,6 +48,11 @@ export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage,
       density="compact"
       aria-label="Nodes"
       disableRowSelectionOnClick
+      checkboxSelection
+      getRowId={(row: Node) => row.name}
+      keepNonExistentRowsSelected
+      rowSelectionModel={{ type: 'include', ids: selected }}
+      onRowSelectionModelChange={({ type, ids }) => onSelected(type === 'include' ? (ids as Set<string>) : new Set(nodes.map(({ name }) => name)))}
       disableColumnMenu
       columnVisibilityModel={{ problems: nodes.some((node) => (node.problems ?? []).length > 0) }}
       hideFooter={total <= pageSize}

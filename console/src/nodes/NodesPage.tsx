@@ -10,6 +10,7 @@ import { count } from '../words/words';
 import { FilterField } from './FilterField';
 import { asArgument, useFilter, useSort } from './filter';
 import { NodeGrid } from './NodeGrid';
+import { SelectedNodes } from './SelectedNodes';
 
 /** The server sends a page at a time: the grid shows at most 100 rows. */
 const PAGE = 100;
@@ -20,6 +21,7 @@ export function NodesPage() {
   const [sort, setSort] = useSort();
   // Where each page begins that was reached in this list; another filter or order is another list.
   const list = `${filter}\n${sort}`;
+  const [selected, setSelected] = useState<Set<string>>(new Set());
   const [reached, setReached] = useState({ list, page: 0, begins: [''] });
   const { page, begins } = reached.list === list ? reached : { page: 0, begins: [''] };
   const query = { size: PAGE, count: true, ...(filter && { filter }), ...(sort && { sort }), ...(begins[page] && { after: begins[page] }) };
@@ -38,9 +40,21 @@ export function NodesPage() {
         </Typography>
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />
       </Box>
+      {selected.size > 0 && <SelectedNodes names={[...selected].sort()} onNone={() => setSelected(new Set())} />}
       <QueryView query={nodes}>
         {({ nodes, total }) => (
-          <NodeGrid nodes={nodes} total={total ?? 0} isFiltered={filter !== ''} sort={sort} onSort={setSort} page={page} onPage={goTo} pageSize={PAGE} />
+          <NodeGrid
+            nodes={nodes}
+            total={total ?? 0}
+            isFiltered={filter !== ''}
+            sort={sort}
+            onSort={setSort}
+            page={page}
+            onPage={goTo}
+            pageSize={PAGE}
+            selected={selected}
+            onSelected={setSelected}
+          />
         )}
       </QueryView>
     </Page>

@@ -30,6 +30,7 @@ const RequestsPage = lazy(() => import('../joining/RequestsPage').then((page) =>
 const InvitationsPage = lazy(() => import('../joining/InvitationsPage').then((page) => ({ default: page.InvitationsPage })));
 const RulesPage = lazy(() => import('../joining/RulesPage').then((page) => ({ default: page.RulesPage })));
 const DecidedPage = lazy(() => import('../joining/DecidedPage').then((page) => ({ default: page.DecidedPage })));
+const RetiredPage = lazy(() => import('../joining/RetiredPage').then((page) => ({ default: page.RetiredPage })));
 const KitsPage = lazy(() => import('../kits/KitsPage').then((page) => ({ default: page.KitsPage })));
 const ReleasePage = lazy(() => import('../kits/ReleasePage').then((page) => ({ default: page.ReleasePage })));
 const KindsPage = lazy(() => import('../kits/KindsPage').then((page) => ({ default: page.KindsPage })));
@@ -76,6 +77,7 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="joining/invitations" element={<InvitationsPage />} />
             <Route path="joining/rules" element={<RulesPage />} />
             <Route path="joining/decided" element={<DecidedPage />} />
+            <Route path="joining/retired" element={<RetiredPage />} />
             <Route path="kits" element={<KitsPage />} />
             <Route path="kits/:kit/:version" element={<ReleasePage />} />
             <Route path="kinds" element={<KindsPage />} />

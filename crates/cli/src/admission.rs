@@ -135,7 +135,10 @@ pub async fn run(arguments: &AdmissionArguments) -> Result<(), ClientError> {
 
 fn read(table: &Path) -> Result<String, ClientError> {
     std::fs::read_to_string(table).map_err(|error| {
-        ClientError::new(format!("{}: {error}", table.display()), "name a CSV file in UTF-8 that you may read")
+        ClientError::new(
+            format!("{}: {error}", table.display()),
+            "name a CSV file in UTF-8 that you may read",
+        )
     })
 }
 
@@ -218,7 +221,9 @@ async fn list(server: &Server) -> Result<(), ClientError> {
         return Ok(());
     }
     if rules.is_empty() {
-        println!("no admission rules: each request is approved by a person\nNext: constans admission add --help");
+        println!(
+            "no admission rules: each request is approved by a person\nNext: constans admission add --help"
+        );
     }
     rules.iter().for_each(|rule| println!("{}", shown(rule)));
     Ok(())
@@ -268,7 +273,12 @@ fn shown(rule: &AdmissionRuleShown) -> String {
     let most = rule.at_most.map(|most| format!(" of at most {most}")).unwrap_or_default();
     let mut lines = vec![
         format!("A{}   {status}   let in {}{most}", rule.no, rule.let_in),
-        format!("   made by  {} {}: \"{}\"", harmless(&rule.made_by), time(rule.made_at), harmless(&rule.because)),
+        format!(
+            "   made by  {} {}: \"{}\"",
+            harmless(&rule.made_by),
+            time(rule.made_at),
+            harmless(&rule.because)
+        ),
         format!("   fits     {}", conditions(&rule.rule, rule.table_rows)),
         format!("   places   {}", placement_words(&rule.placement)),
     ];

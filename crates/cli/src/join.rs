@@ -215,7 +215,8 @@ fn decision_words(decision: &JoinDecision, asked_as: &str) -> String {
         let because = harmless(decision.because.as_deref().unwrap_or_default());
         return format!("denied by {who} {at}: {because}");
     }
-    let by = decision.rule.map_or_else(|| format!("by {who}"), |rule| format!("by the rule A{rule} of {who}"));
+    let by =
+        decision.rule.map_or_else(|| format!("by {who}"), |rule| format!("by the rule A{rule} of {who}"));
     let now = match &decision.node {
         None => "; the node is retired".to_owned(),
         Some(node) if node != asked_as => format!("; it is {} now", harmless(node)),
@@ -243,9 +244,10 @@ fn shown(request: &JoiningRequest) -> String {
         (Some(person), None) => format!("invited by {}", harmless(person)),
         (None, None) => "the node of this name with its old key, after its certificate ended".to_owned(),
     };
-    let rule = request.rule_waits.as_ref().map(|waits| {
-        format!("\n   it fits the rule A{}, but {}", waits.rule, waits.because.words())
-    });
+    let rule = request
+        .rule_waits
+        .as_ref()
+        .map(|waits| format!("\n   it fits the rule A{}, but {}", waits.rule, waits.because.words()));
     let invitation = request.invitation.map(|id| format!("\n   invitation  {id}")).unwrap_or_default();
     format!(
         "{}   asked {} from {}, {}{in_use}{}\n   fingerprint  {}\n   about  {}\n   labels  {}\n   id  {}{invitation}\n",
@@ -262,7 +264,9 @@ fn shown(request: &JoiningRequest) -> String {
 }
 
 fn in_use_words(user: &NameUser) -> String {
-    let contact = user.last_contact.map_or_else(|| "never checked in".to_owned(), |at| format!("last checked in {}", time(at)));
+    let contact = user
+        .last_contact
+        .map_or_else(|| "never checked in".to_owned(), |at| format!("last checked in {}", time(at)));
     let revoked = user.revoked_since.map(|at| format!(", revoked since {}", time(at))).unwrap_or_default();
     let key = user.fingerprint.as_ref().map(|key| format!("\n   its key      {key}")).unwrap_or_default();
     format!(
@@ -285,7 +289,8 @@ async fn approve(server: &Server, mut wanted: ApproveRequests, is_asked: bool) -
         }
         tried.nodes.iter().for_each(|node| anstream::eprintln!("{}", placed(node)));
         if server.prints_json() || !std::io::stdin().is_terminal() {
-            let message = format!("{number} would be approved, which nobody can be asked about here; nothing is done");
+            let message =
+                format!("{number} would be approved, which nobody can be asked about here; nothing is done");
             return Err(ClientError::new(message, "approve them with --yes").declined());
         }
         if ask(&format!("Approve {number}? [y/N] "))?.to_lowercase() != "y" {

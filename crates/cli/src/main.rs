@@ -26,6 +26,7 @@ mod kit;
 mod lsp;
 mod lsp_frames;
 mod node;
+mod node_retired;
 mod node_why;
 mod person;
 mod recovery;

@@ -3,6 +3,7 @@
 use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
 use crate::given_edit::{AssignArguments, ParamArguments, SettingArguments, UnassignArguments};
+use crate::node_retired::{bring_back, retired};
 use crate::node_why::why;
 use crate::server::{Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
@@ -12,7 +13,7 @@ use constans_core::run::Mode;
 use constans_core::sentence::Sentence;
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, time};
-use constans_wire::change::{LabelNodes, RenameNode};
+use constans_wire::change::{LabelNodes, RenameNode, RetireNodes};
 use constans_wire::check_in::LastContact;
 use constans_wire::group::EditNode;
 use constans_wire::node::NodeSummary;
@@ -116,14 +117,32 @@ enum NodeCommand {
         #[command(flatten)]
         given: SettingArguments,
     },
-    /// Retire a node: it is refused, and no longer listed or counted; what its machine has stays there
+    /// Retire nodes: they are refused, and no longer listed or counted; what their machines have stays there
     Retire {
         #[command(flatten)]
         server: ServerArguments,
-        /// The node
-        node: String,
+        /// The nodes
+        #[arg(required = true, value_name = "NODE")]
+        nodes: Vec<String>,
         #[command(flatten)]
         options: ChangeOptions,
+    },
+    /// List retired nodes: who retired them, when and why
+    Retired {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// A name, or a pattern of names, for example 'kiosk-lab-*'
+        name: Option<String>,
+    },
+    /// Bring a retired node back, with its identity, labels and history
+    BringBack {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The name or the id of the retired node
+        node: String,
+        /// Another name than it had
+        #[arg(long, value_name = "NAME")]
+        name: Option<String>,
     },
     /// Resolve a duplicate identity: the machine that checks in next is the node
     ResolveDuplicate {
@@ -207,21 +226,24 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
         NodeCommand::Unassign { target, given } => give(target, given.edit(&target.node)).await,
         NodeCommand::Param { target, given } => give(target, given.edit(&target.node)).await,
         NodeCommand::Setting { target, given } => give(target, given.edit(&target.node)).await,
-        NodeCommand::Retire { server, node, options } => {
+        NodeCommand::Retire { server, nodes, options } => {
             let server = Server::open(server)?;
-            let changed = confirmed(
-                &server,
-                server.post(&format!("/api/nodes/{}/retire", word(node)), &options.how()).await,
-            )
-            .await?;
-            print_changed(
-                &server,
-                &format!(
-                    "{node} is retired: its next request is refused, and what its machine has stays there"
-                ),
-                &changed,
-            );
+            let wanted = RetireNodes { nodes: nodes.clone(), how: options.how() };
+            let changed = confirmed(&server, server.post("/api/retirements", &wanted).await).await?;
+            let what = if let [one] = nodes.as_slice() {
+                format!("{one} is retired: its next request is refused, and what its machine has stays there")
+            } else {
+                format!(
+                    "{} nodes are retired: their next requests are refused, and what their machines have stays there",
+                    nodes.len()
+                )
+            };
+            print_changed(&server, &what, &changed);
             Ok(())
+        }
+        NodeCommand::Retired { server, name } => retired(&Server::open(server)?, name.as_deref()).await,
+        NodeCommand::BringBack { server, node, name } => {
+            bring_back(&Server::open(server)?, node, name.clone()).await
         }
         NodeCommand::ResolveDuplicate { server, node } => {
             let server = Server::open(server)?;

@@ -25,11 +25,7 @@ fn one_thing_of_a_group_is_edited_previewed_and_gone_back_and_nothing_else_chang
     let parameter = "kiosk-floor/kiosk-lockdown.idle_seconds";
     let set =
         fleet.client(&["group", "param", "kiosks", parameter, "60", "--because", "screens lock too soon"]);
-    assert!(
-        well(&set).contains("kiosks gives kiosk-floor/kiosk-lockdown.idle_seconds = 60"),
-        "{}",
-        set.stdout
-    );
+    assert!(well(&set).contains("kiosk-floor/kiosk-lockdown.idle_seconds = 60 for kiosks"), "{}", set.stdout);
     let assigned =
         ["group", "assign", "kiosks", "kiosk-floor/kiosk-lockdown", "--on-drift", "report", "--place", "1"];
     well(&fleet.client(&assigned));
@@ -90,7 +86,7 @@ fn a_typo_is_said_with_what_there_is_and_nothing_is_edited() {
         (&["setting", "kiosks", "intervall_secs", "60"], "did you mean `interval_secs`?"),
         (&["setting", "kiosks", "interval_secs", "1 s"], "an interval lasts from 5 s to 7 days"),
         (&["setting", "kiosks", "mode", "watch"], "unknown variant `watch`"),
-        (&["filter", "kiosks", "labels.rolle == \"kiosk\" &&"], "filter"),
+        (&["filter", "kiosks", "labels.rolle == \"kiosk\" &&"], "the condition ends too early"),
         (&["members", "kiosks", "--remove", "kiosk-auken-9"], "kiosk-auken-9 is not a named member"),
         (&["stage", "kiosks", "harbor"], "did you mean `harbour`?"),
         (&["priority", "everyone", "3"], "`everyone` has all nodes and priority 0"),

@@ -64,9 +64,8 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
         waiting.contains(requests[0]["fingerprint"].as_str().unwrap()),
         "what the node shows is what is approved"
     );
-    answered(
-        program.post(&format!("/api/joining-requests/{}/approve", requests[0]["id"].as_str().unwrap()), "{}"),
-    );
+    let wanted = json!({ "requests": [{ "id": requests[0]["id"] }] }).to_string();
+    answered(program.post("/api/joining-requests/approve", &wanted));
     well(&kiosk.run(&join));
     for kit in ["quay-base", "kiosk-floor"] {
         publish(&mut program, kit);

@@ -115,7 +115,7 @@ fn a_name_in_use_is_refused_without_as_and_the_old_key_ends_with_it() {
     let new = Machine::fresh();
     let invitation = fleet.invite(&new, &[]);
     join(&new, &invitation, "gate-auken-1", "0");
-    assert!(fleet.client(&["join", "list"]).stdout.contains("this name is in use"));
+    assert!(fleet.client(&["join", "list"]).stdout.contains("this name is in use by a node that joined"));
     let refused = fleet.client(&["join", "approve", "gate-auken-1"]);
     assert_eq!(refused.exit, Some(1));
     assert!(

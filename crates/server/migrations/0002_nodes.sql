@@ -7,6 +7,8 @@ create table node (
     joined_at       timestamptz not null,
     revoked_at      timestamptz,
     retired_at      timestamptz,
+    -- The change that retired it.
+    retired_by      bigint,
     labels          jsonb not null default '{}',
     about           jsonb not null default '{}',
     -- What it is given by itself, over what its groups give it.
@@ -20,6 +22,8 @@ create table node (
 );
 -- The few that left the fleet.
 create index node_gone on node (id) where retired_at is not null or revoked_at is not null;
+-- Retired ones are searched by their names.
+create index node_retired on node (retired_at) where retired_at is not null;
 create index node_input_pending on node (id) where input_pending;
 -- Lists in another order than by name find the nodes with their names here, and not in their long rows.
 create index node_listed on node (id) include (name) where retired_at is null;

@@ -1,6 +1,5 @@
 //! Starting the server: the database, the CA, and the listeners on one runtime.
 
-use crate::joining::judge;
 use crate::certificate::{AcmeSettings, ServedCertificate};
 use crate::change::recover::Watch;
 use crate::change::single;
@@ -19,6 +18,7 @@ use crate::jobs::{
     audit_chain, chain_of_days, day_figures, examined_states, followed_filters, node_events, partitions,
     retention, run_hours,
 };
+use crate::joining::judge;
 use crate::launch_error::LaunchError;
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;

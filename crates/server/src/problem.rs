@@ -69,11 +69,11 @@ pub enum ApiError {
         /// What to do.
         hint: String,
     },
-    /// A group in which the check found errors.
-    #[error("the group {name} was refused: {}", error_words(findings))]
+    /// What a group or a node is given, in which the check found errors.
+    #[error("{of} was refused: {}", error_words(findings))]
     Group {
-        /// Its name.
-        name: String,
+        /// What it is of: `the group kiosks`.
+        of: String,
         /// What was found.
         findings: Vec<GroupFinding>,
     },

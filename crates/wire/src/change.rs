@@ -186,6 +186,18 @@ pub struct LabelNodes {
     pub how: HowToChange,
 }
 
+/// Nodes that are retired.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RetireNodes {
+    /// The names of the nodes, at most 1,000.
+    #[cfg_attr(feature = "schema", schema(min_items = 1, max_items = 1_000))]
+    pub nodes: Vec<String>,
+    /// How.
+    #[serde(flatten)]
+    pub how: HowToChange,
+}
+
 /// Another name for a node.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -24,5 +24,6 @@ pub mod overview;
 pub mod people;
 pub mod recovery;
 pub mod report;
+pub mod retired;
 pub mod run;
 pub mod text;

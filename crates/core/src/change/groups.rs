@@ -1,10 +1,10 @@
 //! Single edits of a group, so that one thing can be altered without writing the whole group again.
 
-use crate::group::{Assignment, Group, NODE_ITSELF};
+use crate::group::{Assignment, Group};
 use crate::hours::WeeklyHours;
 use crate::kit::{OnDrift, OnRollout, Severity};
 use crate::nearest::nearest_word;
-use crate::settings::{GroupSettings, SETTINGS};
+use crate::settings::{GroupSettings, NODE_ITSELF, SETTINGS};
 use serde::{Deserialize, Deserializer, Serialize};
 use serde_json::{Map, Value};
 use std::collections::BTreeSet;

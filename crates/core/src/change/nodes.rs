@@ -1,7 +1,8 @@
 //! Edits of what a person says of nodes: labels, names, what one is given by itself, retirement.
 
 use super::{DocumentEdit, DocumentKey, GroupEdit, GroupEditError};
-use crate::group::{Group, NODE_ITSELF, NodeOwn};
+use crate::group::{Group, NodeOwn};
+use crate::settings::NODE_ITSELF;
 use crate::words::check_label;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -237,8 +238,12 @@ mod tests {
         let kiosk: BTreeMap<_, _> = nodes().into_iter().filter(|(id, _)| id == KIOSK).collect();
         let edits = edit_nodes(&groups(), &kiosk, &NodeEdit::Give(own.clone())).unwrap();
         assert_eq!((edits.len(), &edits[0].after.as_ref().unwrap()["own"]), (1, &json!(own)));
-        assert!(edits[0].before.as_ref().unwrap().get("own").is_none(), "nothing is written of what is not given");
-        let given = kiosk.into_iter().map(|(id, node)| (id, NodeDocument { own: own.clone(), ..node })).collect();
+        assert!(
+            edits[0].before.as_ref().unwrap().get("own").is_none(),
+            "nothing is written of what is not given"
+        );
+        let given =
+            kiosk.into_iter().map(|(id, node)| (id, NodeDocument { own: own.clone(), ..node })).collect();
         let same = edit_nodes(&groups(), &given, &NodeEdit::Give(own.clone())).unwrap_err();
         assert_eq!(same.to_string(), "the node is given the same already");
         let gone = GroupEdit::Unassign { kit: "kiosk-floor".into(), baseline: "kiosk-lockdown".into() };

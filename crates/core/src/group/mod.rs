@@ -12,12 +12,12 @@ use crate::filter::NodeView;
 use crate::hours::WeeklyHours;
 use crate::kit::{OnDrift, OnRollout, Severity};
 use crate::param::{Layer, LayerValue, disagree};
-use crate::settings::{AgentSettings, GroupSettings};
+use crate::settings::{AgentSettings, GroupSettings, NODE_ITSELF};
 use crate::state::AssignmentTerms;
 pub use check::{GroupFinding, GroupSurroundings, check_group};
 pub use membership::{GroupMembers, MAX_GROUP_NAMES, MemberCount, Membership, UndecidableNode};
 use merge::settings_of;
-pub use own::{NODE_ITSELF, NodeOwn};
+pub use own::NodeOwn;
 pub use planner::Planner;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -184,12 +184,7 @@ pub enum PlanError {
 /// # Errors
 ///
 /// Returns the first disagreement, naming both groups. A disagreement about the mode resolves to `observe`.
-pub fn plan(
-    view: &NodeView,
-    own: &NodeOwn,
-    groups: &[Group],
-    stages: &[String],
-) -> Result<Plan, PlanError> {
+pub fn plan(view: &NodeView, own: &NodeOwn, groups: &[Group], stages: &[String]) -> Result<Plan, PlanError> {
     Planner::new(groups.to_vec(), stages.to_vec()).plan(view, own, |plan| plan)
 }
 
@@ -346,7 +341,13 @@ mod tests {
         };
         let ships = Group { filter: Some("labels.role == 'bridge'".into()), ..group("ships", 5) };
         let big = Group { filter: Some("about.cpu.count > 8".into()), ..group("big", 5) };
-        let plan = plan(&kiosk(), &NodeOwn::default(), &[group("kiosks", 10), pinned, ships, everyone(), big], &stages()).unwrap();
+        let plan = plan(
+            &kiosk(),
+            &NodeOwn::default(),
+            &[group("kiosks", 10), pinned, ships, everyone(), big],
+            &stages(),
+        )
+        .unwrap();
         assert_eq!(plan.groups, ["everyone", "night-trial", "kiosks"]);
         assert_eq!(plan.undecidable, ["big"]);
         assert_eq!(plan.stage, "open-water", "no group names a stage: the last one");
@@ -403,7 +404,8 @@ mod tests {
             ..group("low", 1)
         };
         let high = Group { assignments: vec![terms(Severity::Low, "SK-7", "23:00")], ..group("high", 2) };
-        let joined = &plan(&kiosk(), &NodeOwn::default(), &[low, high], &stages()).unwrap().assignments[0].terms;
+        let joined =
+            &plan(&kiosk(), &NodeOwn::default(), &[low, high], &stages()).unwrap().assignments[0].terms;
         assert_eq!(joined.severity, Some(Severity::Critical));
         assert_eq!(joined.satisfies, BTreeSet::from(["SK-3".into(), "SK-7".into()]));
         assert_eq!(joined.change_windows, [vec![hours("22:00")], vec![hours("23:00")]]);
@@ -415,7 +417,9 @@ mod tests {
             parameters: BTreeMap::from([("a/b.c".into(), json!(value))]),
             ..group(name, 5)
         };
-        let error = plan(&kiosk(), &NodeOwn::default(), &[with("gates", 1), with("night-trial", 2)], &stages()).unwrap_err();
+        let error =
+            plan(&kiosk(), &NodeOwn::default(), &[with("gates", 1), with("night-trial", 2)], &stages())
+                .unwrap_err();
         assert_eq!(
             error.to_string(),
             "the groups `gates` and `night-trial` have the same priority and conflict in the parameter a/b.c"
@@ -424,7 +428,13 @@ mod tests {
             settings: GroupSettings { mode: Some(mode), ..GroupSettings::default() },
             ..group(name, 5)
         };
-        let plan = plan(&kiosk(), &NodeOwn::default(), &[mode("a", Mode::Enforce), mode("b", Mode::Observe)], &stages()).unwrap();
+        let plan = plan(
+            &kiosk(),
+            &NodeOwn::default(),
+            &[mode("a", Mode::Enforce), mode("b", Mode::Observe)],
+            &stages(),
+        )
+        .unwrap();
         assert_eq!(plan.settings.mode, Mode::Observe);
         assert_eq!(plan.settings.from["mode"], ["a", "b"]);
     }

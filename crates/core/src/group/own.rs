@@ -1,13 +1,10 @@
 //! What one node is given by itself, over what its groups give it.
 
 use super::{Assignment, Group};
-use crate::settings::GroupSettings;
+use crate::settings::{GroupSettings, NODE_ITSELF};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
-
-/// In place of a group's name where something is given to a node by itself. No group can be called so.
-pub const NODE_ITSELF: &str = "this node";
 
 /// What one node is given by itself: baselines after those of its groups, parameters and settings over those of its groups.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -115,10 +112,7 @@ mod tests {
             parameters: BTreeMap::from([("a/b.c".into(), json!(value))]),
             ..Group::default()
         };
-        let own = NodeOwn {
-            parameters: BTreeMap::from([("a/b.c".into(), json!(3))]),
-            ..NodeOwn::default()
-        };
+        let own = NodeOwn { parameters: BTreeMap::from([("a/b.c".into(), json!(3))]), ..NodeOwn::default() };
         let groups = [group("gates", 1), group("night-trial", 2)];
         let error = plan(&NodeView::default(), &own, &groups, &["open-water".to_owned()]).unwrap_err();
         assert!(matches!(error, PlanError::Disagree { .. }), "what is below is a conflict still: {error}");

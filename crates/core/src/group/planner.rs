@@ -48,12 +48,7 @@ impl<T: Clone> Planner<T> {
     /// # Errors
     ///
     /// Returns why the node cannot be assigned anything.
-    pub fn plan(
-        &self,
-        view: &NodeView,
-        own: &NodeOwn,
-        make: impl FnOnce(Plan) -> T,
-    ) -> Result<T, PlanError> {
+    pub fn plan(&self, view: &NodeView, own: &NodeOwn, make: impl FnOnce(Plan) -> T) -> Result<T, PlanError> {
         let is_alone =
             !own.is_empty() || self.groups.iter().any(|(group, _)| group.nodes.contains(&view.name));
         if let (false, Some(known)) = (is_alone, locked(&self.by_what_it_says).find(view)) {

@@ -91,7 +91,8 @@ impl WaitsBecause {
 ///
 /// Returns what is wrong with it.
 pub fn read_key(text: &str) -> Result<String, String> {
-    let digits: String = text.chars().filter(|c| !matches!(c, ':' | '-' | ' ')).collect::<String>().to_lowercase();
+    let digits: String =
+        text.chars().filter(|c| !matches!(c, ':' | '-' | ' ')).collect::<String>().to_lowercase();
     if let Some(other) = digits.chars().find(|c| !c.is_ascii_hexdigit()) {
         return Err(format!(
             "a fingerprint has {KEY_DIGITS} hexadecimal digits, and {other:?} is none: constans-agent join shows it"
@@ -120,7 +121,10 @@ impl AdmissionRule {
             ("table", self.table.len(), MAX_EXPECTED),
         ] {
             if number > most {
-                wrong.push((field, format!("at most {most}, not {number}; a table has up to {MAX_EXPECTED} machines")));
+                wrong.push((
+                    field,
+                    format!("at most {most}, not {number}; a table has up to {MAX_EXPECTED} machines"),
+                ));
             }
         }
         if self == Self::default() {
@@ -135,7 +139,10 @@ impl AdmissionRule {
         }
         for name in &self.names {
             if let Err(because) = check_node_name(&name.replace(['*', '?'], "x")) {
-                wrong.push(("names", format!("{name:?}: {because}; `*` stands for any characters, `?` for one")));
+                wrong.push((
+                    "names",
+                    format!("{name:?}: {because}; `*` stands for any characters, `?` for one"),
+                ));
             }
         }
         for key in &mut self.keys {
@@ -190,7 +197,9 @@ impl AdmissionRule {
             return warnings;
         }
         if self.names.is_empty() && self.table.is_empty() {
-            warnings.push("it lets in every machine that has the invitation, under whatever name it claims".to_owned());
+            warnings.push(
+                "it lets in every machine that has the invitation, under whatever name it claims".to_owned(),
+            );
         } else if self.invitation.is_none() {
             warnings.push(
                 "names are what machines claim: whoever has any open invitation is let in under a name that fits"
@@ -230,7 +239,10 @@ mod tests {
     }
 
     fn rule(names: &[&str]) -> AdmissionRule {
-        AdmissionRule { names: names.iter().map(|name| (*name).to_owned()).collect(), ..AdmissionRule::default() }
+        AdmissionRule {
+            names: names.iter().map(|name| (*name).to_owned()).collect(),
+            ..AdmissionRule::default()
+        }
     }
 
     #[test]
@@ -273,7 +285,10 @@ mod tests {
         let judged = |standing| rule(&["kiosk-lab-*"]).judge(applicant, standing).unwrap();
         assert_eq!(judged(Standing::default()), Ok(BTreeMap::new()));
         for (standing, because) in [
-            (Standing { was_refused: true, is_used_up: true, ..Standing::default() }, WaitsBecause::RefusedBefore),
+            (
+                Standing { was_refused: true, is_used_up: true, ..Standing::default() },
+                WaitsBecause::RefusedBefore,
+            ),
             (Standing { is_revoked: true, ..Standing::default() }, WaitsBecause::Revoked),
             (Standing { is_name_in_use: true, ..Standing::default() }, WaitsBecause::NameInUse),
             (Standing { is_used_up: true, ..Standing::default() }, WaitsBecause::UsedUp),
@@ -305,7 +320,10 @@ mod tests {
     fn everything_wrong_is_told_at_once() {
         let wrong = |rule: AdmissionRule| {
             let all = rule.checked().unwrap_err();
-            all.into_iter().map(|(field, because)| format!("{field}: {because}")).collect::<Vec<_>>().join("\n")
+            all.into_iter()
+                .map(|(field, because)| format!("{field}: {because}"))
+                .collect::<Vec<_>>()
+                .join("\n")
         };
         insta::assert_snapshot!(wrong(AdmissionRule::default()), @"names: a rule names an invitation, names, keys or a table: without any it would let in everybody");
         let bad = AdmissionRule { keys: vec!["4c1f".into(), "xyz".into()], ..rule(&["kiosk lab-*"]) };
@@ -315,7 +333,8 @@ mod tests {
         keys: "xyz": a fingerprint has 64 hexadecimal digits, and 'x' is none: constans-agent join shows it
         "#);
         let written = key('a').to_uppercase();
-        let kept = AdmissionRule { keys: vec![written, key('a')], ..AdmissionRule::default() }.checked().unwrap();
+        let kept =
+            AdmissionRule { keys: vec![written, key('a')], ..AdmissionRule::default() }.checked().unwrap();
         assert_eq!(kept.keys, [key('a')]);
     }
 }

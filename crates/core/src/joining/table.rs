@@ -69,7 +69,9 @@ pub fn read_table(text: &str) -> Result<Vec<ExpectedMachine>, Vec<TableError>> {
         if machines.len() > MAX_EXPECTED {
             errors.push(TableError {
                 line: 1,
-                message: format!("a table has at most {MAX_EXPECTED} machines; make a rule for each part of it"),
+                message: format!(
+                    "a table has at most {MAX_EXPECTED} machines; make a rule for each part of it"
+                ),
             });
         }
         if errors.len() >= MAX_ERRORS || machines.len() > MAX_EXPECTED {
@@ -77,7 +79,8 @@ pub fn read_table(text: &str) -> Result<Vec<ExpectedMachine>, Vec<TableError>> {
         }
     }
     if machines.is_empty() && errors.is_empty() {
-        errors.push(TableError { line: 1, message: "no machine follows the names of the columns".to_owned() });
+        errors
+            .push(TableError { line: 1, message: "no machine follows the names of the columns".to_owned() });
     }
     if errors.is_empty() { Ok(machines) } else { Err(errors) }
 }

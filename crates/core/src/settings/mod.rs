@@ -15,6 +15,9 @@ pub use retry::retry_after_ms;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
+/// In place of a group's name where something is given to a node by itself. No group can be called so.
+pub const NODE_ITSELF: &str = "this node";
+
 /// The time zone of agents that nobody gives another one.
 pub const DEFAULT_ZONE: &str = "UTC";
 /// The shortest interval between two check-ins or two runs, in seconds.
@@ -272,6 +275,7 @@ impl AgentSettings {
     fn origin(&self, words: &[&str]) -> String {
         match words.iter().find_map(|word| self.from.get(*word)).map(Vec::as_slice) {
             None | Some([]) => "default".to_owned(),
+            Some([itself]) if itself == NODE_ITSELF => NODE_ITSELF.to_owned(),
             Some([group]) => format!("the group {group}"),
             Some(groups) => {
                 format!("the groups {} conflict: mode observe until they agree", groups.join(" and "))

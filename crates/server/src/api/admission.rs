@@ -202,8 +202,9 @@ fn check(wanted: &NewAdmissionRule) -> Result<(), ApiError> {
 
 async fn check_invitation(db: &mut PgConnection, rule: &AdmissionRule) -> Result<(), ApiError> {
     let Some(invitation) = &rule.invitation else { return Ok(()) };
-    let id = Uuid::parse_str(invitation)
-        .map_err(|_| ApiError::invalid("invitation", "it is the id of an invitation: constans invitation list"))?;
+    let id = Uuid::parse_str(invitation).map_err(|_| {
+        ApiError::invalid("invitation", "it is the id of an invitation: constans invitation list")
+    })?;
     if crate::store::invitation::exists(db, id).await? {
         Ok(())
     } else {
@@ -261,7 +262,7 @@ async fn known_that_fit(db: &mut PgConnection, rule: &AdmissionRule) -> Result<V
 }
 
 /// Writes a pattern of names as `like` has them.
-fn like(pattern: &str) -> String {
+pub(super) fn like(pattern: &str) -> String {
     let escaped = pattern.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
     escaped.replace('*', "%").replace('?', "_")
 }

@@ -11,7 +11,7 @@ use crate::store::{control, group, release, stage, wanted};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
 use constans_core::change::{DocumentEdit, DocumentKey};
-use constans_core::group::{EVERYONE, Group, HIGHEST_PRIORITY, GroupFinding, GroupSurroundings, check_group};
+use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, HIGHEST_PRIORITY, check_group};
 use constans_core::kit::{Kit, require};
 use constans_core::settings::{
     GroupSettings, LONGEST_GRACE_SECS, LONGEST_INTERVAL_SECS, SHORTEST_INTERVAL_SECS, SMALLEST_ATTIC_MIB,
@@ -116,7 +116,7 @@ async fn set_over(
     let findings = find(&mut connection, here, wanted).await?;
     drop(connection);
     if findings.iter().any(|finding| finding.is_error) {
-        return Err(ApiError::Group { name: wanted.name.clone(), findings });
+        return Err(ApiError::Group { of: format!("the group {}", wanted.name), findings });
     }
     let body = serde_json::to_value(wanted).map_err(|error| ApiError::failed("writing JSON", &error))?;
     let changed = ask_for(before, &wanted.name, Some(body), how, asker, db, here)

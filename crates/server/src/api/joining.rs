@@ -122,7 +122,8 @@ pub async fn approve(
     if !wanted.preview && !wanted.placement.groups.is_empty() {
         let mut transaction = db.begin().await?;
         let planned = plan(&mut transaction, &wanted.requests).await?;
-        let edits = naming(&read_documents(&mut transaction).await?, &wanted.placement.groups, &new_names(&planned))?;
+        let edits =
+            naming(&read_documents(&mut transaction).await?, &wanted.placement.groups, &new_names(&planned))?;
         drop(transaction);
         for edit in edits {
             changes.extend(hand_out(edit, by, db, here).await?);
@@ -140,8 +141,7 @@ pub async fn approve(
         documents = edited(documents, &edits);
     }
     let mut resolver = Resolver::new(&mut transaction, here, &documents).await?;
-    let admission =
-        Admission { by, rule: None, placement: &wanted.placement, is_preview: wanted.preview };
+    let admission = Admission { by, rule: None, placement: &wanted.placement, is_preview: wanted.preview };
     let mut nodes = Vec::with_capacity(planned.len());
     for (request, becomes) in &planned {
         nodes.push(admit(&mut transaction, here, &mut resolver, request, becomes, &admission).await?);
@@ -178,7 +178,7 @@ async fn plan(
     let hint = if requests.len() == 1 {
         hint.clone()
     } else {
-        format!("none was approved; leave these out, or: {hint}")
+        format!("none was approved; leave it out, or: {hint}")
     };
     let all: Vec<&str> = problems.iter().take(MAX_PROBLEMS).map(|(message, _)| message.as_str()).collect();
     let more = problems.len().saturating_sub(MAX_PROBLEMS);
@@ -198,12 +198,7 @@ fn new_names(planned: &[(RequestRow, Becomes)]) -> BTreeSet<String> {
 }
 
 /// Has a group name the nodes, as a change. Returns its number.
-async fn hand_out(
-    edit: DocumentEdit,
-    by: &str,
-    db: &PgPool,
-    here: &Here,
-) -> Result<Option<i64>, ApiError> {
+async fn hand_out(edit: DocumentEdit, by: &str, db: &PgPool, here: &Here) -> Result<Option<i64>, ApiError> {
     let draft = Draft {
         kind: "group",
         what: format!("{} names nodes that join", edit.title()),
@@ -231,7 +226,10 @@ fn check(wanted: &ApproveRequests) -> Result<(), ApiError> {
         return Err(ApiError::invalid("labels", format!("a node is given at most {MAX_LABELS} labels here")));
     }
     let labels = &wanted.placement.labels;
-    labels.iter().try_for_each(|(key, value)| check_label(key, value)).map_err(|because| ApiError::invalid("labels", because))
+    labels
+        .iter()
+        .try_for_each(|(key, value)| check_label(key, value))
+        .map_err(|because| ApiError::invalid("labels", because))
 }
 
 fn check_number(requests: usize) -> Result<(), ApiError> {

@@ -31,6 +31,7 @@ mod page_error;
 mod person;
 mod recovery;
 mod release;
+mod retired;
 mod run;
 mod sign_in;
 mod stage;
@@ -80,6 +81,8 @@ pub fn routes() -> Vec<Route> {
         node_edit::label,
         node_edit::rename,
         node_edit::retire,
+        retired::list,
+        retired::bring_back,
         node_own::show,
         node_own::edits,
         clauses::list,

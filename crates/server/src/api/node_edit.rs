@@ -10,7 +10,7 @@ use crate::store::node;
 use crate::trust::{Asker, MayAsk, NodeEdit as MayEditNodes};
 use constans_core::change::{NodeEdit, NodeEditError, edit_nodes};
 use constans_core::words::check_node_name;
-use constans_wire::change::{HowToChange, LabelNodes, RenameNode};
+use constans_wire::change::{HowToChange, LabelNodes, RenameNode, RetireNodes};
 use constans_wire::kit::Changed;
 use rocket::serde::json::Json;
 use rocket::{State, post};
@@ -79,26 +79,24 @@ pub async fn rename(
     edit(&[name.to_owned()], &NodeEdit::Rename { to }, what, &how, &caller.asker, db, here).await
 }
 
-/// Retires a node: it is refused from its next request on, and is no longer listed or counted. What its machine has stays there.
-#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = HowToChange, responses((status = 200, body = Changed)))]
-#[post("/api/nodes/<name>/retire", data = "<how>")]
+/// Retires nodes: they are refused from their next requests on, and are no longer listed or counted. What their machines have stays there.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = RetireNodes, responses((status = 200, body = Changed)))]
+#[post("/api/retirements", data = "<wanted>")]
 pub async fn retire(
-    name: &str,
-    how: JsonBody<HowToChange>,
+    wanted: JsonBody<RetireNodes>,
     caller: MayAsk<MayEditNodes>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    edit(
-        &[name.to_owned()],
-        &NodeEdit::Retire,
-        format!("retire the node {name}"),
-        &how,
-        &caller.asker,
-        db,
-        here,
-    )
-    .await
+    let RetireNodes { nodes, how } = wanted.0;
+    if nodes.is_empty() || nodes.len() > MAX_NODES {
+        return Err(ApiError::invalid("nodes", format!("from 1 to {MAX_NODES} nodes are retired at once")));
+    }
+    let what = match nodes.as_slice() {
+        [one] => format!("retire the node {one}"),
+        several => format!("retire {} nodes", several.len()),
+    };
+    edit(&nodes, &NodeEdit::Retire, what, &how, &caller.asker, db, here).await
 }
 
 /// Edits nodes, as a change.

@@ -47,7 +47,7 @@ pub async fn edits(
     let before = document(&mut connection, name).await?;
     let own = edit_own(&before.own, &wanted.edits)
         .map_err(|error| ApiError::invalid("edits", error.to_string()))?;
-    let findings = check_own(&mut connection, here, &own, name).await?;
+    let findings = check_own(&mut connection, here, &own, format!("what the node {name} is given")).await?;
     drop(connection);
     let what = format!("what the node {name} is given by itself");
     let names = [name.to_owned()];
@@ -69,13 +69,13 @@ async fn check_own(
     db: &mut PgConnection,
     here: &Here,
     own: &NodeOwn,
-    name: &str,
+    of: String,
 ) -> Result<Vec<GroupFinding>, ApiError> {
     let Some(group) = own.as_group() else { return Ok(Vec::new()) };
     check_given(&group)?;
     let findings = find(db, here, &group).await?;
     if findings.iter().any(|finding| finding.is_error) {
-        return Err(ApiError::Group { name: name.to_owned(), findings });
+        return Err(ApiError::Group { of, findings });
     }
     Ok(findings)
 }
@@ -85,6 +85,10 @@ async fn check_own(
 /// # Errors
 ///
 /// Returns what is wrong.
-pub async fn check_placement(db: &mut PgConnection, here: &Here, placement: &Placement) -> Result<(), ApiError> {
-    check_own(db, here, &placement.own(), "the new nodes").await.map(drop)
+pub async fn check_placement(
+    db: &mut PgConnection,
+    here: &Here,
+    placement: &Placement,
+) -> Result<(), ApiError> {
+    check_own(db, here, &placement.own(), "what the new nodes are given".to_owned()).await.map(drop)
 }

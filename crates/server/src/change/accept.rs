@@ -51,7 +51,8 @@ pub async fn accepting(
     let groups = all_groups(&documents)?;
     let missing = || ApiError::Missing { what: "node", name: node.to_string() };
     let row = wanted::node_views(&mut *db, &[node]).await?.pop().ok_or_else(missing)?;
-    let own = own_of(&row).map_err(|because| ApiError::stored("what a node is given".to_owned(), &because))?;
+    let own =
+        own_of(&row).map_err(|because| ApiError::stored("what a node is given".to_owned(), &because))?;
     let view = view_of(&row);
     let key = here.key.clone();
     let mut accepting = on_thread(move || {

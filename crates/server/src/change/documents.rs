@@ -105,7 +105,7 @@ pub async fn store_edits(
         node::edit(&mut *db, &edited).await?;
     }
     if !retired.is_empty() {
-        node::retire(db, &retired).await?;
+        node::retire(db, &retired, change).await?;
     }
     Ok(())
 }

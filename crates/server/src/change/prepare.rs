@@ -182,8 +182,7 @@ fn edit_views(edits: &[DocumentEdit], nodes: &mut Vec<NodeViewRow>) -> Result<Ve
     nodes.retain(|node| !is_retired(&node.id));
     for node in nodes {
         if let Some(after) = by_node.get(&node.id).and_then(|edit| edit.after.clone()) {
-            let NodeDocument { name, labels, own } =
-                read_stored(|| format!("edit of {}", node.name), after)?;
+            let NodeDocument { name, labels, own } = read_stored(|| format!("edit of {}", node.name), after)?;
             (node.name, node.labels, node.own) = (name, json!(labels), json!(own));
         }
     }

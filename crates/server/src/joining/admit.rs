@@ -61,34 +61,44 @@ pub async fn becomes(
         let is_other = how.as_node.as_ref().is_some_and(|other| other != asked)
             || how.name.as_ref().is_some_and(|other| other != asked);
         return Ok(if is_other {
-            Err((format!("this is {asked} with its existing key"), "approve it without --as and --name".to_owned()))
+            Err((
+                format!("this is {asked} with its existing key"),
+                "approve it as what it is, without --as and --name".to_owned(),
+            ))
         } else {
             Ok(Becomes::Again(known, asked.clone()))
         });
     }
     if let Some(known) = &how.as_node {
         return Ok(match node::locked_by_name(&mut *db, known).await? {
-            None => Err((format!("there is no node {known}"), "constans node list shows all nodes".to_owned())),
-            Some(_) if !names.insert(known.clone()) => {
-                Err((format!("two requests are to be {known}"), "approve one of them, and deny the other".to_owned()))
+            None => {
+                Err((format!("there is no node {known}"), "constans node list shows all nodes".to_owned()))
             }
+            Some(_) if !names.insert(known.clone()) => Err((
+                format!("two requests are to be {known}"),
+                "approve one of them, and deny the other".to_owned(),
+            )),
             Some(node) => Ok(Becomes::Moved(node, known.clone())),
         });
     }
     let name = how.name.as_ref().unwrap_or(asked);
     if let Err(because) = check_node_name(name) {
-        return Ok(Err((format!("{name:?} is no name for {asked}: {because}"), "give it another name".to_owned())));
+        return Ok(Err((
+            format!("{name:?} is no name for {asked}: {because}"),
+            "give it another name".to_owned(),
+        )));
     }
     if node::locked_by_name(&mut *db, name).await?.is_some() {
         let hint = format!(
-            "if this is that node on a new machine: --as {name}; otherwise give it another name with --name, or deny it"
+            "if this is that node on a new machine, approve it as {name} (--as); otherwise give it another name (--name), or deny it"
         );
         return Ok(Err((format!("the name {name} is in use"), hint)));
     }
     Ok(if names.insert(name.clone()) {
         Ok(Becomes::New(name.clone()))
     } else {
-        let hint = "compare their fingerprints; approve one by its id, and deny the other or give it another name";
+        let hint =
+            "compare their fingerprints; approve one by its id, and deny the other or give it another name";
         Err((format!("two requests have the name {name}"), hint.to_owned()))
     })
 }
@@ -195,12 +205,14 @@ async fn new_node(
     name: &str,
     placement: &Placement,
 ) -> Result<Uuid, ApiError> {
-    let invited = request.labels.clone().map(|labels| read_stored(|| format!("labels of the invitation of {name}"), labels));
+    let invited = request
+        .labels
+        .clone()
+        .map(|labels| read_stored(|| format!("labels of the invitation of {name}"), labels));
     let labels = placement.labels_over(&invited.transpose()?.unwrap_or_default());
     let id = Uuid::now_v7();
     node::add(&mut *db, id, name).await?;
-    for (what, value) in
-        [("name", json!(name)), ("labels", json!(labels)), ("about", request.about.clone())]
+    for (what, value) in [("name", json!(name)), ("labels", json!(labels)), ("about", request.about.clone())]
     {
         node_attribute::set(&mut *db, id, what, &value).await?;
     }

@@ -21,7 +21,8 @@ pub fn naming(
     for group in groups {
         let key = DocumentKey::Group(group.clone());
         let Some(body) = documents.get(&key) else { return Err(no_group(documents, group)) };
-        let named = body["nodes"].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned);
+        let named =
+            body["nodes"].as_array().into_iter().flatten().filter_map(Value::as_str).map(str::to_owned);
         let before: BTreeSet<String> = named.collect();
         if names.is_subset(&before) {
             continue;
@@ -33,7 +34,8 @@ pub fn naming(
     match asks_for_second_person(documents, &edits).into_iter().next() {
         Some(asks) => Err(ApiError::Conflict {
             message: format!("changes of {asks} need a second person, so that nobody is placed in it here"),
-            hint: "approve without it; then request the change: constans group members GROUP --add NODE".to_owned(),
+            hint: "approve without it; then request the change: constans group members GROUP --add NODE"
+                .to_owned(),
         }),
         None => Ok(edits),
     }
@@ -44,6 +46,7 @@ fn no_group(documents: &Documents, wanted: &str) -> ApiError {
         DocumentKey::Group(name) => Some(name.as_str()),
         _ => None,
     });
-    let near = nearest_word(wanted, known).map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+    let near =
+        nearest_word(wanted, known).map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
     ApiError::invalid("groups", format!("there is no group {wanted}{near}"))
 }

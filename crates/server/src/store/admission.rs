@@ -38,7 +38,8 @@ pub async fn add(db: &mut PgConnection, new: &NewRow<'_>) -> sqlx::Result<i64> {
         .bind(new.until.to_sqlx())
         .fetch_one(&mut *db)
         .await?;
-    let (names, bodies): (Vec<&String>, Vec<&Value>) = new.table.iter().map(|(name, body)| (name, body)).unzip();
+    let (names, bodies): (Vec<&String>, Vec<&Value>) =
+        new.table.iter().map(|(name, body)| (name, body)).unzip();
     sqlx::query(include_str!("sql/admission/add_machines.sql"))
         .bind(no)
         .bind(names)
@@ -132,7 +133,11 @@ pub struct CandidateRow {
 /// Returns the rules in force, the oldest first, each with the machine of its table that has a name. They are locked until the
 /// transaction ends, so that two at once let in no more than they may.
 pub async fn candidates(db: impl PgExecutor<'_>, name: &str) -> sqlx::Result<Vec<CandidateRow>> {
-    sqlx::query_as(include_str!("sql/admission/candidates.sql")).bind(name).bind(sql_now()).fetch_all(db).await
+    sqlx::query_as(include_str!("sql/admission/candidates.sql"))
+        .bind(name)
+        .bind(sql_now())
+        .fetch_all(db)
+        .await
 }
 
 /// Returns how many rules are in force.
@@ -174,7 +179,11 @@ pub async fn set_judged(
 
 /// Returns whether a request with this key or this name was denied.
 pub async fn was_refused(db: impl PgExecutor<'_>, spki: &[u8], name: &str) -> sqlx::Result<bool> {
-    sqlx::query_scalar(include_str!("sql/admission/was_refused.sql")).bind(spki).bind(name).fetch_one(db).await
+    sqlx::query_scalar(include_str!("sql/admission/was_refused.sql"))
+        .bind(spki)
+        .bind(name)
+        .fetch_one(db)
+        .await
 }
 
 /// A machine that a rule let in.

@@ -1,5 +1,6 @@
 //! Nodes and their keys.
 
+use super::cursor::{Cursor, PageRange};
 use super::{history, node_attribute};
 use crate::clock::sql_now;
 use constans_core::change::NodeDocument;
@@ -192,12 +193,13 @@ pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx
     Ok(())
 }
 
-/// Retires nodes: they are no longer admitted, listed or counted, and their open drift ends.
-pub async fn retire(db: &mut PgConnection, nodes: &[Uuid]) -> sqlx::Result<()> {
+/// Retires nodes by a change: they are no longer admitted, listed or counted, and their open drift ends.
+pub async fn retire(db: &mut PgConnection, nodes: &[Uuid], change: i64) -> sqlx::Result<()> {
     let now = sql_now();
     sqlx::query(include_str!("sql/node/retire_update_node.sql"))
         .bind(nodes)
         .bind(now)
+        .bind(change)
         .execute(&mut *db)
         .await?;
     sqlx::query(include_str!("sql/node/retire_update_episode.sql"))
@@ -213,4 +215,65 @@ pub async fn retire(db: &mut PgConnection, nodes: &[Uuid]) -> sqlx::Result<()> {
             .await?;
     }
     Ok(())
+}
+
+/// A node that was retired.
+#[derive(Debug, sqlx::FromRow)]
+pub struct RetiredRow {
+    /// Its id.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
+    /// Its labels.
+    pub labels: Value,
+    /// The SHA-256 of its newest key.
+    pub spki_digest: Option<Vec<u8>>,
+    /// Since when it was of the fleet.
+    pub joined_at: SqlTimestamp,
+    /// Since when it no longer is.
+    pub retired_at: SqlTimestamp,
+    /// The change that retired it.
+    pub change: Option<i64>,
+    /// Who asked for that.
+    pub who: Option<String>,
+    /// Why.
+    pub because: Option<String>,
+    /// Whether another node has its name now.
+    pub is_name_in_use: bool,
+}
+
+impl RetiredRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.retired_at.to_jiff(), key: self.id.to_string() }
+    }
+}
+
+/// Returns a page of the retired nodes whose names are like this, as `like` has it; those retired last first.
+pub async fn retired(
+    db: impl PgExecutor<'_>,
+    name: &str,
+    range: &PageRange,
+) -> sqlx::Result<Vec<RetiredRow>> {
+    range.bind(sqlx::query_as(include_str!("sql/node/retired.sql"))).bind(name).fetch_all(db).await
+}
+
+/// Returns the name of a retired node. It is locked until the transaction ends.
+pub async fn name_of_retired(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<Option<String>> {
+    sqlx::query_scalar(include_str!("sql/node/name_of_retired.sql")).bind(id).fetch_optional(db).await
+}
+
+/// Has a retired node be of the fleet again, under this name; its keys are admitted as before. Returns whether it was retired.
+pub async fn bring_back(db: &mut PgConnection, id: Uuid, name: &str) -> sqlx::Result<bool> {
+    let done = sqlx::query(include_str!("sql/node/bring_back_update_node.sql"))
+        .bind(id)
+        .bind(name)
+        .execute(&mut *db)
+        .await?;
+    if done.rows_affected() == 0 {
+        return Ok(false);
+    }
+    sqlx::query(include_str!("sql/node/bring_back_insert_node_now.sql")).bind(id).execute(&mut *db).await?;
+    history::begin_life(&mut *db, &[id], sql_now()).await?;
+    Ok(true)
 }

@@ -32,7 +32,7 @@ async fn fleet(database: &Database) -> Vec<Uuid> {
         }
     }
     constans_server::store::node::revoke(&mut database.connection().await, nodes[1]).await.unwrap();
-    constans_server::store::node::retire(&mut database.pool.acquire().await.unwrap(), &[nodes[2]])
+    constans_server::store::node::retire(&mut database.pool.acquire().await.unwrap(), &[nodes[2]], 1)
         .await
         .unwrap();
     nodes

@@ -126,7 +126,7 @@ async fn a_silence_and_its_end_are_noted_once_each() {
     was_heard(&database, kiosk, 90).await;
     was_heard(&database, late, 10).await;
     was_heard(&database, retired, 90).await;
-    node::retire(&mut db.acquire().await.unwrap(), &[retired]).await.unwrap();
+    node::retire(&mut db.acquire().await.unwrap(), &[retired], 1).await.unwrap();
     let _ = never;
 
     assert_eq!(event::note_silent(db).await.unwrap(), 1);
@@ -217,7 +217,7 @@ async fn recent_activity_is_that_of_the_nodes_that_are_meant() {
     assert_eq!(kinds(&all), ["kiosks handed_out", "gate-auken-1 drift_found", "kiosk-auken-1 drift_found"]);
     let some = event::recent(db, &Narrowing::Only(vec![kiosk]), 12).await.unwrap();
     assert_eq!(kinds(&some), ["kiosk-auken-1 drift_found"]);
-    node::retire(&mut db.acquire().await.unwrap(), &[gate]).await.unwrap();
+    node::retire(&mut db.acquire().await.unwrap(), &[gate], 1).await.unwrap();
     let all = event::recent(db, &Narrowing::All, 12).await.unwrap();
     assert_eq!(kinds(&all), ["kiosks handed_out", "kiosk-auken-1 drift_found"]);
 }

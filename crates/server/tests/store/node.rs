@@ -2,6 +2,7 @@
 
 use crate::database::Database;
 use constans_core::change::NodeDocument;
+use constans_core::group::NodeOwn;
 use constans_server::store::history::{self, TwoTimes};
 use constans_server::store::{check_in, node};
 use jiff::{SignedDuration, Timestamp};
@@ -42,7 +43,8 @@ async fn a_name_is_free_again_when_its_node_is_renamed_or_retired() {
     let database = Database::fresh().await;
     let kiosk = database.node("kiosk-auken-1").await;
     let mut connection = database.pool.acquire().await.unwrap();
-    let renamed = NodeDocument { name: "kiosk-tern-1".to_owned(), labels: BTreeMap::new() };
+    let renamed =
+        NodeDocument { name: "kiosk-tern-1".to_owned(), labels: BTreeMap::new(), own: NodeOwn::default() };
     node::edit(&mut connection, &[(kiosk, renamed)]).await.unwrap();
     assert_eq!(node::by_name(&database.pool, "kiosk-auken-1").await.unwrap(), None);
     assert_eq!(node::by_name(&database.pool, "kiosk-tern-1").await.unwrap(), Some(kiosk));
@@ -53,7 +55,7 @@ async fn a_name_is_free_again_when_its_node_is_renamed_or_retired() {
     assert_eq!(in_use("kiosk-auken-1").await, Vec::<String>::new());
     assert_eq!(in_use("kiosk-tern-1").await, ["kiosk-tern-1"]);
 
-    node::retire(&mut connection, &[kiosk]).await.unwrap();
+    node::retire(&mut connection, &[kiosk], 1).await.unwrap();
     assert_eq!(node::by_name(&database.pool, "kiosk-tern-1").await.unwrap(), None);
     let next = database.node("kiosk-tern-1").await;
     assert_eq!(node::by_name(&database.pool, "kiosk-tern-1").await.unwrap(), Some(next));

@@ -1,1 +1,1 @@
-update node set retired_at = $2, input_pending = false where id = any($1)
+update node set retired_at = $2, retired_by = $3, input_pending = false where id = any($1)

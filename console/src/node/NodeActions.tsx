@@ -1,0 +1,56 @@
+import Button from '@mui/material/Button';
+import Menu from '@mui/material/Menu';
+import MenuItem from '@mui/material/MenuItem';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { sessionQuery } from '../shell/session';
+import { LabelDialog, ModeDialog, RenameDialog, RetireDialog, RevokeDialog } from './NodeDialogs';
+
+const ACTIONS = {
+  label: { words: 'Label…', permission: 'node.edit', mayRequest: true },
+  rename: { words: 'Rename…', permission: 'node.edit', mayRequest: true },
+  mode: { words: 'Mode of its own…', permission: 'group.edit', mayRequest: true },
+  retire: { words: 'Retire…', permission: 'node.edit', mayRequest: true },
+  revoke: { words: 'Revoke…', permission: 'node.revoke', mayRequest: false },
+};
+
+type Action = keyof typeof ACTIONS;
+
+/** What can be done with one node. What one may not do is shown, with who may. */
+export function NodeActions({ name }: { name: string }) {
+  const session = useQuery(sessionQuery);
+  const [anchor, setAnchor] = useState<HTMLElement | null>(null);
+  const [action, setAction] = useState<Action>();
+  const may = session.data?.permissions ?? [];
+  const mayHandOut = (action: Action) => may.includes(ACTIONS[action].permission);
+  const isOffered = (action: Action) => mayHandOut(action) || (ACTIONS[action].mayRequest && may.includes('change.request'));
+  const close = () => setAction(undefined);
+  const asked = { name, mayHandOut: action ? mayHandOut(action) : false, onClose: close };
+  return (
+    <>
+      <Button variant="outlined" aria-haspopup="menu" onClick={(event) => setAnchor(event.currentTarget)}>
+        Actions
+      </Button>
+      <Menu anchorEl={anchor} open={anchor !== null} onClose={() => setAnchor(null)}>
+        {(Object.keys(ACTIONS) as Action[]).map((one) => (
+          <MenuItem
+            key={one}
+            disabled={!isOffered(one)}
+            onClick={() => {
+              setAnchor(null);
+              setAction(one);
+            }}
+          >
+            {ACTIONS[one].words}
+            {!isOffered(one) && ' for approvers and administrators'}
+          </MenuItem>
+        ))}
+      </Menu>
+      {action === 'label' && <LabelDialog {...asked} names={[name]} />}
+      {action === 'rename' && <RenameDialog {...asked} />}
+      {action === 'mode' && <ModeDialog {...asked} />}
+      {action === 'retire' && <RetireDialog {...asked} names={[name]} />}
+      {action === 'revoke' && <RevokeDialog name={name} onClose={close} />}
+    </>
+  );
+}

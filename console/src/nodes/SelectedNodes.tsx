@@ -1,0 +1,35 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import Typography from '@mui/material/Typography';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { LabelDialog, RetireDialog } from '../node/NodeDialogs';
+import { sessionQuery } from '../shell/session';
+import { count } from '../words/words';
+
+/** What can be done with several nodes at once, as one change. */
+export function SelectedNodes({ names, onNone }: { names: string[]; onNone: () => void }) {
+  const session = useQuery(sessionQuery);
+  const [action, setAction] = useState<'label' | 'retire'>();
+  const may = session.data?.permissions ?? [];
+  const mayHandOut = may.includes('node.edit');
+  const isOffered = mayHandOut || may.includes('change.request');
+  const asked = { names, mayHandOut, onClose: () => setAction(undefined) };
+  return (
+    <Box role="toolbar" aria-label="Selected nodes" sx={{ display: 'flex', gap: 1.5, alignItems: 'center', mb: 1.5 }}>
+      <Typography aria-live="polite">{count(names.length, 'node')} selected</Typography>
+      <Button variant="outlined" size="small" disabled={!isOffered} onClick={() => setAction('label')}>
+        Label…
+      </Button>
+      <Button variant="outlined" size="small" disabled={!isOffered} onClick={() => setAction('retire')}>
+        Retire…
+      </Button>
+      <Button variant="text" size="small" onClick={onNone}>
+        Select none
+      </Button>
+      {!isOffered && <Typography sx={{ color: 'text.secondary' }}>Operators and publishers request this; approvers and administrators do it.</Typography>}
+      {action === 'label' && <LabelDialog {...asked} />}
+      {action === 'retire' && <RetireDialog {...asked} />}
+    </Box>
+  );
+}
