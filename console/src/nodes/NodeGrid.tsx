@@ -108,7 +108,7 @@ function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
       valueGetter: (_, row) => row.run_began ?? '',
       valueFormatter: (_, row) => (row.run_began ? ago(row.run_began, now) : 'none yet'),
     },
-    { field: 'has', sortable: false, headerName: 'Releases', flex: 4, minWidth: 340, valueGetter: (_, row) => releaseColumn(row, now) },
+    { field: 'has', sortable: false, headerName: 'Releases', flex: 4, minWidth: 280, valueGetter: (_, row) => releaseColumn(row, now) },
     {
       field: 'last_contact',
       headerName: 'Last contact',

@@ -1,6 +1,6 @@
 //! Setup that several tests begin with.
 
-use crate::{Ended, Fleet, Machine, demo_kit};
+use crate::{Browser, Ended, Fleet, Machine, demo_kit};
 use std::fs;
 use std::path::Path;
 use std::process::Command;
@@ -177,4 +177,22 @@ pub fn serve_quays(fleet: &Fleet, version: &str) {
     well(&fleet.client(&["kit", "publish", &kit.display().to_string()]));
     well(&fleet.client(&["stage", "serve", "open-water", &format!("quay-base@{version}")]));
     well(&fleet.client(&["group", "set", &folder.path().join("group.toml").display().to_string()]));
+}
+
+/// The password of the administrator in the console.
+const PASSWORD: &str = "herring under the pier";
+
+/// Opens the console and signs in by a one-time link.
+///
+/// # Panics
+///
+/// Panics if the console does not open.
+pub fn signed_in(fleet: &Fleet) -> Browser {
+    let mut browser = Browser::start(&fleet.people_url());
+    browser.open(&fleet.link("ilse.maren", "administrator"));
+    browser.see("Welcome, ilse.maren");
+    browser.fill("Password *", PASSWORD);
+    browser.fill("Repeat password *", PASSWORD);
+    browser.click("button", "Set password");
+    browser
 }

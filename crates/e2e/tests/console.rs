@@ -1,21 +1,8 @@
 //! The story of a fleet as it is seen in the console, in headless Chromium: live, by keyboard, with its address.
 
-use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
-use constans_e2e::{Browser, Fleet, demo_kit};
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, signed_in, well};
+use constans_e2e::{Fleet, demo_kit};
 use std::time::{Duration, Instant};
-
-const PASSWORD: &str = "herring under the pier";
-
-/// Opens the console and signs in by a one-time link.
-fn signed_in(fleet: &Fleet) -> Browser {
-    let mut browser = Browser::start(&fleet.people_url());
-    browser.open(&fleet.link("ilse.maren", "administrator"));
-    browser.see("Welcome, ilse.maren");
-    browser.fill("Password *", PASSWORD);
-    browser.fill("Repeat password *", PASSWORD);
-    browser.click("button", "Set password");
-    browser
-}
 
 #[test]
 fn a_fleet_is_followed_from_its_first_node_to_drift_that_is_put_right_without_loading_the_page_again() {

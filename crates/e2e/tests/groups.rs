@@ -86,7 +86,7 @@ fn a_typo_is_said_with_what_there_is_and_nothing_is_edited() {
         (&["setting", "kiosks", "intervall_secs", "60"], "did you mean `interval_secs`?"),
         (&["setting", "kiosks", "interval_secs", "1 s"], "an interval lasts from 5 s to 7 days"),
         (&["setting", "kiosks", "mode", "watch"], "unknown variant `watch`"),
-        (&["filter", "kiosks", "labels.rolle == \"kiosk\" &&"], "the condition ends too early"),
+        (&["filter", "kiosks", "labels.rolle == \"kiosk\" &&"], "did not expect the end in the condition"),
         (&["members", "kiosks", "--remove", "kiosk-auken-9"], "kiosk-auken-9 is not a named member"),
         (&["stage", "kiosks", "harbor"], "did you mean `harbour`?"),
         (&["priority", "everyone", "3"], "`everyone` has all nodes and priority 0"),

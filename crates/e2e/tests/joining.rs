@@ -120,7 +120,7 @@ fn a_name_in_use_is_refused_without_as_and_the_old_key_ends_with_it() {
     assert_eq!(refused.exit, Some(1));
     assert!(
         refused.stderr.contains("the name gate-auken-1 is in use")
-            && refused.stderr.contains("--as gate-auken-1"),
+            && refused.stderr.contains("approve it as gate-auken-1 (--as)"),
         "{}",
         refused.stderr
     );

@@ -60,7 +60,7 @@ fn retired_nodes_are_found_with_who_and_why_and_one_is_brought_back_as_it_was() 
         "no retired node has the name or id kiosk-auken-7",
     );
     let runs =
-        "select count(*) from run_span join node on node.no = run_span.node where name = 'kiosk-auken-1'";
+        "select count(*) from run_span join node on node.id = run_span.node where name = 'kiosk-auken-1'";
     let had = fleet.query(runs);
     let back = fleet.client(&["node", "bring-back", "kiosk-auken-1"]);
     assert!(well(&back).contains("kiosk-auken-1 is of the fleet again"), "{}", back.stdout);
@@ -87,7 +87,7 @@ fn retired_nodes_are_found_with_who_and_why_and_one_is_brought_back_as_it_was() 
     fleet.start_server();
     assert!(well(&machines[0].run(&["check-in"])).contains("as kiosk-auken-1"));
     assert_eq!(
-        fleet.query("select string_agg(about, ' ' order by id) from event where did = 'brought back'"),
+        fleet.query("select string_agg(subject, ' ' order by id) from event where did = 'brought back'"),
         "kiosk-auken-1 kiosk-auken-3"
     );
 }
