@@ -159,6 +159,7 @@ export const api = {
   revokeNode: (name: string) => answer(client.POST('/api/nodes/{name}/revoke', { params: of(name) })),
   editNode: (name: string, body: Schemas['EditNode']) => answer(client.POST('/api/nodes/{name}/edits', { params: of(name), body })),
   ownOfNode: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/own', { params: of(name), signal })),
+  advanceStage: (name: string, body: Schemas['Advance']) => answer(client.POST('/api/stages/{name}/advance', { params: of(name), body })),
   stages: (signal?: AbortSignal) => answer(client.GET('/api/stages', { signal })),
   baselines: (signal?: AbortSignal) => answer(client.GET('/api/baselines', { signal })),
   change: (no: number, signal?: AbortSignal) => answer(client.GET('/api/changes/{no}', { params: { path: { no } }, signal })),

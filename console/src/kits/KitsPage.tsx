@@ -17,6 +17,7 @@ import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { exact } from '../words/time';
 import { byKit, differencesOf, releaseAddress } from './releases';
+import { StagesCard } from './StagesCard';
 
 /** What is published: each kit with its releases, who published them, and which stages serve them. */
 export function KitsPage() {
@@ -31,6 +32,7 @@ export function KitsPage() {
             </Typography>
           ) : (
             <Box sx={{ display: 'grid', gap: 2 }}>
+              <StagesCard />
               {byKit(releases).map(([kit, releases]) => (
                 <KitCard key={kit} kit={kit} releases={releases} />
               ))}

@@ -4,7 +4,8 @@ import MenuItem from '@mui/material/MenuItem';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { sessionQuery } from '../shell/session';
-import { LabelDialog, ModeDialog, RenameDialog, RetireDialog, RevokeDialog } from './NodeDialogs';
+import { ModeDialog } from './GivenCard';
+import { LabelDialog, RenameDialog, RetireDialog, RevokeDialog } from './NodeDialogs';
 
 const ACTIONS = {
   label: { words: 'Label…', permission: 'node.edit', mayRequest: true },

@@ -4,7 +4,6 @@ import Dialog from '@mui/material/Dialog';
 import DialogActions from '@mui/material/DialogActions';
 import DialogContent from '@mui/material/DialogContent';
 import DialogTitle from '@mui/material/DialogTitle';
-import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
@@ -89,33 +88,6 @@ export function RenameDialog({ name, mayHandOut, onClose }: { name: string; mayH
   );
 }
 
-/** Gives a node a mode of its own. */
-export function ModeDialog({ name, mayHandOut, onClose }: { name: string; mayHandOut: boolean; onClose: () => void }) {
-  const [mode, setMode] = useState('');
-  const edit: Schemas['GroupEdit'] = { edit: 'setting', word: 'mode', value: mode === 'groups' ? null : mode };
-  return (
-    <ChangeDialog
-      title={`Mode of ${name}`}
-      next={
-        mode === 'enforce'
-          ? 'From its next run on it corrects what it finds, within its change window.'
-          : 'It is over what its groups say. While it observes, it only reports.'
-      }
-      isWhole={mode !== ''}
-      filledIn={mode}
-      mayHandOut={mayHandOut}
-      ask={(how) => api.editNode(name, { edits: [edit], ...asked(how) })}
-      onClose={onClose}
-    >
-      <TextField select label="Mode of its own" value={mode} onChange={(event) => setMode(event.target.value)} margin="dense">
-        <MenuItem value="observe">observe</MenuItem>
-        <MenuItem value="enforce">enforce</MenuItem>
-        <MenuItem value="groups">none: as its groups say</MenuItem>
-      </TextField>
-    </ChangeDialog>
-  );
-}
-
 /** Retires nodes. */
 export function RetireDialog({ names, mayHandOut, onClose }: OfNodes) {
   return (
@@ -168,7 +140,7 @@ function Names({ names }: { names: string[] }) {
   return names.length > 1 ? <Typography sx={{ overflowWrap: 'anywhere' }}>{someNames(names, names.length, 12)}</Typography> : null;
 }
 
-/** What the interface takes for granted. */
-function asked(how: Schemas['HowToChange']) {
+/** How a change is made, with what the interface asks to be said. */
+export function asked(how: Schemas['HowToChange']) {
   return { ...how, preview: how.preview ?? false, request: how.request ?? false, although_unusable: false };
 }

@@ -20,6 +20,7 @@ import { useNow } from '../words/useNow';
 import { count } from '../words/words';
 import { ClauseTable } from './ClauseTable';
 import { DriftLanes } from './DriftLanes';
+import { GivenCard } from './GivenCard';
 import { LeftBehindList } from './LeftBehindList';
 import { NodeActions } from './NodeActions';
 import { NodeCompliance } from './NodeCompliance';
@@ -90,6 +91,7 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
           <Card title="Desired state and its sources" aside={<CopiedCommand command={`constans node why ${name}`} />}>
             <QueryView query={sources}>{(sources) => <Origins sources={sources} />}</QueryView>
           </Card>
+          <GivenCard name={name} parameters={Object.keys(sources.data?.parameters ?? {})} />
           <Card title="About">
             <AboutList node={node} />
           </Card>

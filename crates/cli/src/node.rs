@@ -13,7 +13,7 @@ use constans_core::run::Mode;
 use constans_core::sentence::Sentence;
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, time};
-use constans_wire::change::{LabelNodes, RenameNode, RetireNodes};
+use constans_wire::change::{EditNodeTable, LabelNodes, RenameNode, RetireNodes};
 use constans_wire::check_in::LastContact;
 use constans_wire::group::EditNode;
 use constans_wire::node::NodeSummary;
@@ -22,6 +22,7 @@ use constans_wire::overview::{NodeClause, NodeClauses, NodePage};
 use constans_wire::run::Episode;
 use jiff::Timestamp;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use std::path::PathBuf;
 
 /// Arguments of `node`.
 #[derive(Debug, Args)]
@@ -67,14 +68,27 @@ enum NodeCommand {
         #[command(flatten)]
         server: ServerArguments,
         /// The nodes
-        #[arg(required = true, value_name = "NODE")]
+        #[arg(required_unless_present = "filter", conflicts_with = "filter", value_name = "NODE")]
         nodes: Vec<String>,
+        /// All matching nodes, in CEL, for example 'labels.site == "auken"'
+        #[arg(long, value_name = "CEL")]
+        filter: Option<String>,
         /// A label to be set, for example site=auken; can be given more than once
         #[arg(long, value_name = "KEY=VALUE", value_parser = label_pair)]
         set: Vec<(String, String)>,
         /// The key of a label to be removed; can be given more than once
         #[arg(long, value_name = "KEY")]
         remove: Vec<String>,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
+    /// Set labels and names of nodes by a CSV table, as one change
+    Table {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The file: its columns are name, perhaps rename_to, and labels; an empty cell leaves a label as it is, `-` takes it away
+        #[arg(value_name = "FILE")]
+        table: PathBuf,
         #[command(flatten)]
         options: ChangeOptions,
     },
@@ -171,6 +185,21 @@ struct NodeTarget {
     options: ChangeOptions,
 }
 
+/// The names of the nodes that a filter selects; that some cannot be evaluated is told.
+async fn matching(server: &Server, filter: &str) -> Result<Vec<String>, ClientError> {
+    let (nodes, undecidable) = all(server, Some(filter), "name").await?;
+    if undecidable > 0 {
+        eprintln!("{undecidable} more cannot be evaluated: they did not report a field of the filter");
+    }
+    if nodes.is_empty() {
+        return Err(ClientError::new(
+            "no node matches",
+            "constans node list --filter shows what a filter selects",
+        ));
+    }
+    Ok(nodes.into_iter().map(|node| node.name).collect())
+}
+
 /// Edits what a node is given by itself.
 async fn give(target: &NodeTarget, (edit, what): (GroupEdit, String)) -> Result<(), ClientError> {
     let NodeTarget { server, node, options } = target;
@@ -200,8 +229,25 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
         NodeCommand::Why { server, node, address } => {
             why(&Server::open(server)?, node, address.as_deref()).await
         }
-        NodeCommand::Label { server, nodes, set, remove, options } => {
+        NodeCommand::Table { server, table, options } => {
             let server = Server::open(server)?;
+            let table_csv = std::fs::read_to_string(table).map_err(|error| {
+                ClientError::new(
+                    format!("{}: {error}", table.display()),
+                    "name a CSV file in UTF-8 that you may read",
+                )
+            })?;
+            let wanted = EditNodeTable { table_csv, how: options.how() };
+            let changed = confirmed(&server, server.post("/api/node-table", &wanted).await).await?;
+            print_changed(&server, "the nodes are labelled and named by the table", &changed);
+            Ok(())
+        }
+        NodeCommand::Label { server, nodes, filter, set, remove, options } => {
+            let server = Server::open(server)?;
+            let nodes = &match filter {
+                Some(filter) => matching(&server, filter).await?,
+                None => nodes.clone(),
+            };
             let (set, remove) = (set.iter().cloned().collect(), remove.iter().cloned().collect());
             let wanted = LabelNodes { nodes: nodes.clone(), set, remove, how: options.how() };
             let changed = confirmed(&server, server.post("/api/labels", &wanted).await).await?;

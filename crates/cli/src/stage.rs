@@ -4,7 +4,7 @@ use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand, ValueEnum};
-use constans_wire::kit::{GoBack, PlaceStage, RenameStage, SecondPerson, Serve, Stage, WentBack};
+use constans_wire::kit::{Advance, GoBack, PlaceStage, RenameStage, SecondPerson, Serve, Stage, WentBack};
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 
 /// Arguments of `stage`.
@@ -85,6 +85,20 @@ enum StageCommand {
         /// The releases, for example quay-base@1.0.0
         #[arg(required = true, value_name = "KIT@VERSION")]
         releases: Vec<String>,
+        #[command(flatten)]
+        options: ChangeOptions,
+    },
+    /// Serve in a stage what an earlier one serves, all or none
+    Advance {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The earlier stage
+        from: String,
+        /// The stage that is to serve the same
+        to: String,
+        /// Only these kits
+        #[arg(long = "kit", value_name = "KIT")]
+        kits: Vec<String>,
         #[command(flatten)]
         options: ChangeOptions,
     },
@@ -197,6 +211,15 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             let changed =
                 confirmed(&server, server.post(&format!("/api/stages/{stage}/serve"), &wanted).await).await?;
             print_changed(&server, &format!("{stage} serves {}", releases.join(" ")), &changed);
+            Ok(())
+        }
+        StageCommand::Advance { server, from, to, kits, options } => {
+            let wanted = Advance { from: from.clone(), kits: kits.clone(), how: options.how() };
+            let server = Server::open(server)?;
+            let answered = server.post(&format!("/api/stages/{}/advance", word(to)), &wanted).await;
+            let changed = confirmed(&server, answered).await?;
+            let of = if kits.is_empty() { String::new() } else { format!(" of {}", kits.join(", ")) };
+            print_changed(&server, &format!("{to} serves what {from} serves{of}"), &changed);
             Ok(())
         }
         StageCommand::Back { server, stage, kit, options } => {

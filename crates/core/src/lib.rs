@@ -30,5 +30,6 @@ pub mod run;
 pub mod sentence;
 pub mod settings;
 pub mod state;
+pub mod table;
 pub mod template;
 pub mod words;

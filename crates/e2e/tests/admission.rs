@@ -170,9 +170,9 @@ fn several_machines_are_approved_together_and_placed_from_their_first_moment() {
         assert_eq!(status, 403, "{path} {answer}");
     }
     let mut approver = fleet.curl().with_token(&fleet.token("sven.dahl", "approver"));
-    let many = json!({ "requests": vec![json!({ "id": second["id"] }); 501] }).to_string();
+    let many = json!({ "requests": vec![json!({ "id": second["id"] }); 201] }).to_string();
     let (status, answer) = approver.post("/api/joining-requests/approve", &many);
-    assert!(status == 422 && answer.contains("from 1 to 500"), "{status} {answer}");
+    assert!(status == 422 && answer.contains("from 1 to 200"), "{status} {answer}");
 }
 
 #[test]

@@ -82,13 +82,21 @@ fn retired_nodes_are_found_with_who_and_why_and_one_is_brought_back_as_it_was() 
     well(&fleet.client(&["node", "bring-back", "kiosk-auken-2", "--name", "kiosk-auken-3"]));
     assert!(well(&machines[1].run(&["check-in"])).contains("as kiosk-auken-3"));
 
+    // One that was revoked before it was retired is refused still.
+    well(&fleet.client(&["node", "revoke", "kiosk-brisk-1"]));
+    well(&fleet.client(&["node", "retire", "kiosk-brisk-1", "--confirm", "1"]));
+    well(&fleet.client(&["node", "bring-back", "kiosk-brisk-1"]));
+    refused(&machines[2].run(&["check-in"]), "was revoked");
+    let life = "select count(*) filter (where until_at is null) from node_life join node on node.no = node_life.node where name = 'kiosk-brisk-1'";
+    assert_eq!(fleet.query(life), "0", "it is not counted");
+
     // Who was brought back is admitted too after the server starts again, and by a database from before.
     fleet.kill_server();
     fleet.start_server();
     assert!(well(&machines[0].run(&["check-in"])).contains("as kiosk-auken-1"));
     assert_eq!(
         fleet.query("select string_agg(subject, ' ' order by id) from event where did = 'brought back'"),
-        "kiosk-auken-1 kiosk-auken-3"
+        "kiosk-auken-1 kiosk-auken-3 kiosk-brisk-1"
     );
 }
 

@@ -198,6 +198,18 @@ pub struct RetireNodes {
     pub how: HowToChange,
 }
 
+/// Labels and names of nodes as a table.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct EditNodeTable {
+    /// CSV: the columns are `name`, perhaps `rename_to`, and labels. An empty cell leaves a label as it is, `-` takes it away; at most
+    /// 10,000 nodes.
+    pub table_csv: String,
+    /// How.
+    #[serde(flatten)]
+    pub how: HowToChange,
+}
+
 /// Another name for a node.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -37,6 +37,20 @@ pub struct BaselineListed {
     pub severity: Severity,
     /// The groups that assign it.
     pub assigned_by: Vec<String>,
+    /// By which assignments nodes of the fleet are given it now, itself or since another one includes it.
+    pub given_by: Vec<BaselineGiven>,
+}
+
+/// An assignment by which nodes are given a baseline.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct BaselineGiven {
+    /// The group, or `this node` for those that are given it by themselves.
+    pub group: String,
+    /// The assigned baseline, as `KIT/BASELINE`: itself, or one that includes it.
+    pub assigned: String,
+    /// How many nodes.
+    pub nodes: u64,
 }
 
 /// A group with what it gives, and who changed it last.

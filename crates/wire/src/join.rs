@@ -205,7 +205,7 @@ pub struct JoinDecision {
 }
 
 /// This many requests are decided at once at most.
-pub const MAX_DECIDED: usize = 500;
+pub const MAX_DECIDED: usize = 200;
 
 /// Requests to be approved together, all or none.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
@@ -213,7 +213,7 @@ pub const MAX_DECIDED: usize = 500;
 #[serde(deny_unknown_fields)]
 pub struct ApproveRequests {
     /// The requests.
-    #[cfg_attr(feature = "schema", schema(min_items = 1, max_items = 500))]
+    #[cfg_attr(feature = "schema", schema(min_items = 1, max_items = 200))]
     pub requests: Vec<ApproveRequest>,
     /// Where their machines are placed. Those that are known nodes keep their place.
     #[serde(default)]
@@ -280,7 +280,7 @@ pub struct ApprovedNode {
 #[serde(deny_unknown_fields)]
 pub struct DenyRequests {
     /// The requests.
-    #[cfg_attr(feature = "schema", schema(min_items = 1, max_items = 500))]
+    #[cfg_attr(feature = "schema", schema(min_items = 1, max_items = 200))]
     pub requests: Vec<Uuid>,
     /// The reason; the machines receive it.
     pub because: String,

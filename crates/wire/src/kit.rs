@@ -171,6 +171,20 @@ pub struct WentBack {
     pub changed: Changed,
 }
 
+/// The stage whose releases another one is to serve too.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Advance {
+    /// The earlier stage.
+    pub from: String,
+    /// Only these kits; all that it serves if there are none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub kits: Vec<String>,
+    /// How the change is to be made.
+    #[serde(flatten)]
+    pub how: HowToChange,
+}
+
 /// Releases for a stage to serve, besides its releases of other kits.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

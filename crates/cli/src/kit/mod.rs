@@ -9,6 +9,7 @@ mod order;
 mod publish;
 mod show;
 mod test;
+mod uses;
 
 pub use publish::read_folder;
 
@@ -47,6 +48,8 @@ enum KitCommand {
     List(publish::ListArguments),
     /// Show the releases of a kit, with the stages and times in which they were served
     Log(log::LogArguments),
+    /// Show where a kit's baselines are used: groups, nodes, and others that include them
+    Uses(uses::UsesArguments),
     /// Withdraw a release: no stage can serve it again
     Withdraw(log::WithdrawArguments),
     /// Speak the language server protocol over stdin and stdout, for editors
@@ -140,6 +143,7 @@ pub fn run(arguments: KitArguments) -> ExitCode {
         KitCommand::Publish(arguments) => server::on_network(publish::run(&arguments)),
         KitCommand::List(arguments) => server::on_network(publish::list(&arguments)),
         KitCommand::Log(arguments) => server::on_network(log::run(&arguments)),
+        KitCommand::Uses(arguments) => server::on_network(uses::run(&arguments)),
         KitCommand::Withdraw(arguments) => server::on_network(log::withdraw(&arguments)),
         KitCommand::Lsp => crate::lsp::run().into(),
         KitCommand::TryCheck(arguments) => try_check(&arguments),

@@ -4,6 +4,7 @@
 mod document;
 mod groups;
 mod impact;
+mod node_table;
 mod nodes;
 mod second_person;
 mod stages;
@@ -11,6 +12,7 @@ mod stages;
 pub use document::{DocumentEdit, DocumentKey, KeyError, later_edits};
 pub use groups::{GroupEdit, GroupEditError, TermsEdit};
 pub use impact::{ClauseImpact, ClauseInState, Impact, ImpactBuilder, Restart};
+pub use node_table::{MAX_TABLE_NODES, NodeLine, edit_by_table, read_node_table};
 pub use nodes::{NodeDocument, NodeEdit, NodeEditError, edit_nodes, edit_own, only_nodes};
 pub use second_person::asks_for_second_person;
 pub use stages::{StageEdit, StageEntry, StageError, edit_stage};

@@ -4,7 +4,7 @@ mod rule;
 mod table;
 
 pub use rule::{AdmissionRule, Applicant, MAX_EXPECTED, Standing, WaitsBecause, is_like, read_key};
-pub use table::{ExpectedMachine, TableError, read_table};
+pub use table::{ExpectedMachine, read_table};
 
 use crate::group::{Assignment, NodeOwn};
 use crate::run::Mode;

@@ -23,6 +23,7 @@ use rocket::{State, delete, get, post};
 use serde_json::{Value, json};
 use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
+use std::time::Duration;
 use uuid::Uuid;
 
 /// A rule holds at least this long, and at most 90 days.
@@ -32,6 +33,8 @@ const LONGEST_SECS: u64 = 90 * 86_400;
 const MAX_IN_FORCE: i64 = 100;
 /// This many waiting machines and known nodes are returned at most, and looked through.
 const MAX_LISTED: usize = 1_000;
+/// Whoever makes a rule waits this long at most for those whom it lets in at once; the others follow in the background.
+const JUDGED_AT_ONCE: Duration = Duration::from_secs(5);
 /// A rule lets in this many at most, if it says how many.
 const MOST: u32 = 100_000;
 
@@ -173,7 +176,7 @@ async fn add(
     audit::add(&mut *transaction, by, "made an admission rule", &format!("A{no}"), &detail).await?;
     transaction.commit().await?;
     // Whoever cannot be judged now is judged within seconds.
-    judge_all(db, here).await?;
+    judge_all(db, here, Some(JUDGED_AT_ONCE)).await?;
     here.waker.wake("joining");
     Ok(no)
 }

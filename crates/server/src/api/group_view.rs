@@ -13,11 +13,11 @@ use crate::trust::{Allowed, NodeRead};
 use constans_core::group::{Group, GroupMembers, MemberCount, PlacedAlike, ViewSurroundings};
 use constans_core::kit::Kit;
 use constans_wire::change::ChangedBy;
-use constans_wire::group::{BaselineListed, GroupShown, TryMembers};
+use constans_wire::group::{BaselineGiven, BaselineListed, GroupShown, TryMembers};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use sqlx::PgPool;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// This many nodes are looked at at once.
@@ -100,6 +100,14 @@ pub async fn baselines(
     let groups = read_groups(group::all(db.inner()).await?)?;
     let mut connection = db.acquire().await?;
     let published = Published::read(&mut connection).await?;
+    let mut given: HashMap<String, Vec<BaselineGiven>> = HashMap::new();
+    for (baseline, group, assigned, nodes) in wanted::given(&mut *connection).await? {
+        given.entry(baseline).or_default().push(BaselineGiven {
+            group,
+            assigned,
+            nodes: nodes.unsigned_abs(),
+        });
+    }
     let mut listed = Vec::new();
     for name in published.kits() {
         let Some(kit) = published.newest(&mut connection, here, &name).await? else { continue };
@@ -116,6 +124,7 @@ pub async fn baselines(
                     .filter(|group| group.assigns(&kit.name, &baseline.name.value))
                     .map(|group| group.name.clone())
                     .collect(),
+                given_by: given.remove(&format!("{}/{}", kit.name, baseline.name.value)).unwrap_or_default(),
             }
         }));
     }

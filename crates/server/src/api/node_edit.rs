@@ -7,14 +7,18 @@ use crate::change::draft::Draft;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::node;
+use crate::thread::on_thread;
 use crate::trust::{Asker, MayAsk, NodeEdit as MayEditNodes};
-use constans_core::change::{NodeEdit, NodeEditError, edit_nodes};
+use constans_core::change::{
+    DocumentEdit, NodeEdit, NodeEditError, edit_by_table, edit_nodes, read_node_table,
+};
 use constans_core::words::check_node_name;
-use constans_wire::change::{HowToChange, LabelNodes, RenameNode, RetireNodes};
+use constans_wire::change::{EditNodeTable, HowToChange, LabelNodes, RenameNode, RetireNodes};
 use constans_wire::kit::Changed;
 use rocket::serde::json::Json;
 use rocket::{State, post};
 use sqlx::PgPool;
+use std::collections::BTreeSet;
 use std::slice;
 use std::sync::Arc;
 
@@ -53,6 +57,62 @@ pub async fn label(
     let what = format!("label {of}: {}", labels.collect::<Vec<_>>().join(", "));
     edit(&nodes, &NodeEdit::Label { set, remove }, what, &how, &caller.asker, db, here).await
 }
+
+/// Sets labels and names of nodes by a table, as one change: all lines or none.
+#[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = EditNodeTable, responses((status = 200, body = Changed)))]
+#[post("/api/node-table", data = "<wanted>")]
+pub async fn by_table(
+    wanted: JsonBody<EditNodeTable>,
+    caller: MayAsk<MayEditNodes>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    let EditNodeTable { table_csv, how } = wanted.0;
+    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+        return Ok(Json(changed));
+    }
+    let told = |errors: Vec<String>| ApiError::invalid("table_csv", errors.join("\n"));
+    let lines = on_thread(move || read_node_table(&table_csv))
+        .await?
+        .map_err(|errors| told(errors.iter().map(ToString::to_string).collect()))?;
+    let names: Vec<String> = lines.iter().map(|line| line.name.clone()).collect();
+    let mut connection = db.acquire().await?;
+    let ids = node::ids(&mut *connection, &names).await?;
+    let missing = names.iter().filter(|name| !ids.contains_key(*name));
+    let mut wrong: Vec<String> =
+        missing.take(MAX_TOLD).map(|name| format!("there is no node {name}")).collect();
+    let next: Vec<String> = lines
+        .iter()
+        .filter(|line| line.rename_to.as_ref().is_some_and(|to| *to != line.name))
+        .filter_map(|line| line.rename_to.clone())
+        .collect();
+    let used = node::names_in_use(&mut *connection, &next).await?;
+    wrong.extend(used.iter().take(MAX_TOLD).map(|name| format!("there is a node {name} already")));
+    let mut seen = BTreeSet::new();
+    wrong.extend(
+        next.iter()
+            .filter(|name| !seen.insert(*name))
+            .take(MAX_TOLD)
+            .map(|name| format!("two nodes would be called {name}")),
+    );
+    if !wrong.is_empty() {
+        return Err(told(wrong));
+    }
+    let documents = read_documents(&mut connection).await?;
+    let nodes = node::documents(&mut *connection, &ids.into_values().collect::<Vec<_>>()).await?;
+    drop(connection);
+    let nodes = nodes.into_iter().map(|(id, document)| (id.to_string(), document)).collect();
+    let edits = edit_by_table(&documents, &nodes, &lines);
+    if edits.is_empty() {
+        let message = "all nodes have the labels and names of the table already".to_owned();
+        return Err(ApiError::Conflict { message, hint: "nothing to do".to_owned() });
+    }
+    let what = format!("labels and names of {} nodes by a table", lines.len());
+    ask_for(edits, what, &how, &caller.asker, db, here).await
+}
+
+/// This many mistakes of one sort are told at once.
+const MAX_TOLD: usize = 20;
 
 /// Gives a node another name. Groups that name it follow; its identity and its certificate stay.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.edit"]), ("session" = ["node.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = RenameNode, responses((status = 200, body = Changed)))]
@@ -125,6 +185,17 @@ pub(super) async fn edit(
         NodeEditError::Same(message) => ApiError::Conflict { message, hint: "nothing to do".to_owned() },
         NodeEditError::Label(_) | NodeEditError::Both(_) => ApiError::invalid("set", error.to_string()),
     })?;
+    ask_for(edits, what, how, asker, db, here).await
+}
+
+async fn ask_for(
+    edits: Vec<DocumentEdit>,
+    what: String,
+    how: &HowToChange,
+    asker: &Asker,
+    db: &PgPool,
+    here: &Here,
+) -> Answer<Changed> {
     let draft = Draft {
         kind: "node",
         what,

@@ -58,8 +58,8 @@ fn shown(row: RetiredRow) -> Result<RetiredNode, ApiError> {
     })
 }
 
-/// A retired node is of the fleet again, with its identity, its labels and its history; its keys are admitted as before. Groups that
-/// named it do not name it again. Returns its name.
+/// A retired node is of the fleet again, with its identity, its labels and its history; its keys are admitted as before, unless it was
+/// revoked. Groups that named it do not name it again. Returns its name.
 #[utoipa::path(tag = "nodes", security(("token" = ["join.approve"]), ("session" = ["join.approve"])), request_body = BringBack, responses((status = 200, body = String)))]
 #[post("/api/retired-nodes/<id>/bring-back", data = "<how>")]
 pub async fn bring_back(
@@ -81,13 +81,12 @@ pub async fn bring_back(
             hint: "bring it back under another name (--name)".to_owned(),
         });
     }
-    if !node::bring_back(&mut transaction, id, &name).await? {
-        return Err(missing());
-    }
+    let is_revoked = node::bring_back(&mut transaction, id, &name).await?.ok_or_else(missing)?;
     node_attribute::set(&mut transaction, id, "name", &json!(name)).await?;
-    here.refusals
-        .add(&Refusal { at: crate::clock::now(), node: id, refused: false, keys: Vec::new() })
-        .map_err(ApiError::Protected)?;
+    if !is_revoked {
+        let let_back = Refusal { at: crate::clock::now(), node: id, refused: false, keys: Vec::new() };
+        here.refusals.add(&let_back).map_err(ApiError::Protected)?;
+    }
     let occasion = Occasion { kind: "join", what: &format!("{name} is brought back"), who: &caller.person };
     resolve_single(&mut transaction, here, id, &occasion).await?;
     audit::add(&mut *transaction, &caller.person, "brought back", &name, &json!({ "node": id })).await?;

@@ -13,12 +13,14 @@ use crate::trust::{Allowed, Asker, MayAsk, NodeRead, StageEdit, StageServe};
 use constans_core::change::{DocumentEdit, DocumentKey, StageEdit as StageChange, StageError, edit_stage};
 use constans_core::kit::require;
 use constans_wire::change::HowToChange;
-use constans_wire::kit::{Changed, GoBack, PlaceStage, RenameStage, SecondPerson, Serve, Stage, WentBack};
+use constans_wire::kit::{
+    Advance, Changed, GoBack, PlaceStage, RenameStage, SecondPerson, Serve, Stage, WentBack,
+};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 /// The stages in order, with their releases.
@@ -250,6 +252,50 @@ async fn serve_releases(
         request_key: asker.request_key.as_deref(),
     };
     ask(db, here, &draft).await
+}
+
+/// Serves in a stage what an earlier one serves, all or none.
+#[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = Advance, responses((status = 200, body = Changed)))]
+#[post("/api/stages/<name>/advance", data = "<wanted>")]
+pub async fn advance(
+    name: &str,
+    wanted: JsonBody<Advance>,
+    caller: MayAsk<StageServe>,
+    db: &State<PgPool>,
+    here: &State<Arc<Here>>,
+) -> Answer<Changed> {
+    let Advance { from, kits, how } = &wanted.0;
+    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+        return Ok(Json(changed));
+    }
+    let stages = stage::names(db.inner()).await?;
+    let place = |wanted: &str| {
+        let missing = || ApiError::Missing { what: "stage", name: wanted.to_owned() };
+        stages.iter().position(|known| known == wanted).ok_or_else(missing)
+    };
+    if place(from)? >= place(name)? {
+        return Err(ApiError::Conflict {
+            message: format!("{from} is no earlier stage than {name}: the stages are {}", stages.join(", ")),
+            hint: format!("constans stage serve {name} KIT@VERSION serves any release"),
+        });
+    }
+    let served: BTreeSet<(String, String, String)> = stage::served(db.inner()).await?.into_iter().collect();
+    let of_earlier = || served.iter().filter(|(stage, ..)| stage == from);
+    if let Some(missing) = kits.iter().find(|kit| !of_earlier().any(|(_, served, _)| served == *kit)) {
+        return Err(ApiError::Missing { what: "kit that the stage serves", name: missing.clone() });
+    }
+    let releases: Vec<String> = of_earlier()
+        .filter(|(_, kit, _)| kits.is_empty() || kits.contains(kit))
+        .filter(|(_, kit, version)| !served.contains(&(name.to_owned(), kit.clone(), version.clone())))
+        .map(|(_, kit, version)| format!("{kit}@{version}"))
+        .collect();
+    if releases.is_empty() {
+        return Err(ApiError::Conflict {
+            message: format!("{name} serves what {from} serves already"),
+            hint: "constans stage list shows what each serves".to_owned(),
+        });
+    }
+    serve_releases(name, &releases, how, &caller.asker, db, here).await
 }
 
 /// Serves the previous release of a kit again.

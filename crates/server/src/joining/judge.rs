@@ -16,7 +16,7 @@ use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use uuid::Uuid;
 
 /// How often it is looked for requests that were not judged when they came.
@@ -26,25 +26,27 @@ const EVERY: Duration = Duration::from_secs(2);
 pub async fn judge_pending(db: PgPool, here: Arc<Here>) {
     loop {
         tokio::time::sleep(EVERY).await;
-        if let Err(error) = judge_all(&db, &here).await {
+        if let Err(error) = judge_all(&db, &here, None).await {
             tracing::warn!(%error, "joining requests are not held against the admission rules yet");
         }
     }
 }
 
-/// Judges all requests that were not yet; ends early if someone hands out.
+/// Judges all requests that were not yet; ends early if someone hands out, or after a time.
 ///
 /// # Errors
 ///
 /// Returns why that could not be done.
-pub async fn judge_all(db: &PgPool, here: &Here) -> Result<(), ApiError> {
+pub async fn judge_all(db: &PgPool, here: &Here, most: Option<Duration>) -> Result<(), ApiError> {
+    let began = Instant::now();
     loop {
         let pending = admission::to_judge(db).await?;
         if pending.is_empty() {
             return Ok(());
         }
         for request in pending {
-            if judge(db, here, request).await? == Judged::Later {
+            let is_late = most.is_some_and(|most| began.elapsed() > most);
+            if is_late || judge(db, here, request).await? == Judged::Later {
                 return Ok(());
             }
         }

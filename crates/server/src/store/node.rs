@@ -187,9 +187,8 @@ pub async fn edit(db: &mut PgConnection, edits: &[(Uuid, NodeDocument)]) -> sqlx
     ] {
         sqlx::query(copy).bind(&nodes).bind(&names).execute(&mut *db).await?;
     }
-    for (id, node) in edits {
-        set_own(&mut *db, *id, &node.own).await?;
-    }
+    let owned: Vec<Json<&NodeOwn>> = edits.iter().map(|(_, node)| Json(&node.own)).collect();
+    sqlx::query(include_str!("sql/node/edit_own.sql")).bind(&nodes).bind(&owned).execute(db).await?;
     Ok(())
 }
 
@@ -263,17 +262,18 @@ pub async fn name_of_retired(db: impl PgExecutor<'_>, id: Uuid) -> sqlx::Result<
     sqlx::query_scalar(include_str!("sql/node/name_of_retired.sql")).bind(id).fetch_optional(db).await
 }
 
-/// Has a retired node be of the fleet again, under this name; its keys are admitted as before. Returns whether it was retired.
-pub async fn bring_back(db: &mut PgConnection, id: Uuid, name: &str) -> sqlx::Result<bool> {
-    let done = sqlx::query(include_str!("sql/node/bring_back_update_node.sql"))
+/// Has a retired node be of the fleet again, under this name; its keys are admitted as before, unless it was revoked. Returns whether it
+/// was; none if it was not retired.
+pub async fn bring_back(db: &mut PgConnection, id: Uuid, name: &str) -> sqlx::Result<Option<bool>> {
+    let is_revoked: Option<bool> = sqlx::query_scalar(include_str!("sql/node/bring_back_update_node.sql"))
         .bind(id)
         .bind(name)
-        .execute(&mut *db)
+        .fetch_optional(&mut *db)
         .await?;
-    if done.rows_affected() == 0 {
-        return Ok(false);
-    }
+    let Some(is_revoked) = is_revoked else { return Ok(None) };
     sqlx::query(include_str!("sql/node/bring_back_insert_node_now.sql")).bind(id).execute(&mut *db).await?;
-    history::begin_life(&mut *db, &[id], sql_now()).await?;
-    Ok(true)
+    if !is_revoked {
+        history::begin_life(&mut *db, &[id], sql_now()).await?;
+    }
+    Ok(Some(is_revoked))
 }

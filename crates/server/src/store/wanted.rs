@@ -217,3 +217,8 @@ pub struct WantedRow {
 pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<WantedRow>> {
     sqlx::query_as(include_str!("sql/wanted/of.sql")).bind(node).fetch_optional(db).await
 }
+
+/// Returns by which assignments nodes of the fleet are given baselines: the baseline, the group, the assigned baseline, how many nodes.
+pub async fn given(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, String, String, i64)>> {
+    sqlx::query_as(include_str!("sql/wanted/given.sql")).fetch_all(db).await
+}
