@@ -66,7 +66,9 @@ function StageTable({ stages }: { stages: Stage[] }) {
         </TableBody>
       </Table>
       {!isOffered && (
-        <Typography sx={{ color: 'text.secondary', mt: 1 }}>Operators and publishers request what a stage serves; approvers and administrators decide it.</Typography>
+        <Typography sx={{ color: 'text.secondary', mt: 1 }}>
+          Operators and publishers request what a stage serves; approvers and administrators decide it.
+        </Typography>
       )}
       {advanced && <AdvanceDialog {...advanced} mayHandOut={mayHandOut} onClose={() => setAdvanced(undefined)} />}
     </>

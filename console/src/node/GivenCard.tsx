@@ -44,7 +44,9 @@ export function GivenCard({ name, parameters }: { name: string; parameters: stri
       }
     >
       <QueryView query={own}>{(own) => <GivenList own={own} isOffered={isOffered} onTake={(edit) => setAsks({ edit })} />}</QueryView>
-      {!isOffered && <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>Operators and publishers request this; approvers and administrators do it.</Typography>}
+      {!isOffered && (
+        <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>Operators and publishers request this; approvers and administrators do it.</Typography>
+      )}
       {asks && !asks.edit && <GiveDialog {...dialog} parameters={parameters} />}
       {asks?.edit && <TakeDialog {...dialog} {...asks.edit} />}
     </Card>
@@ -161,9 +163,7 @@ function GiveDialog({ parameters, ...dialog }: Asked & { parameters: string[] })
         onInputChange={(_, what) => setWhat(what)}
         renderInput={(input) => <TextField {...input} label={sort === 'assign' ? 'Baseline' : sort === 'parameter' ? 'Parameter' : 'Setting'} margin="dense" />}
       />
-      {sort !== 'assign' && (
-        <TextField label="Value, as in a document" value={value} onChange={(event) => setValue(event.target.value)} margin="dense" />
-      )}
+      {sort !== 'assign' && <TextField label="Value, as in a document" value={value} onChange={(event) => setValue(event.target.value)} margin="dense" />}
     </EditDialog>
   );
 }

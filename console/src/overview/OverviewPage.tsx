@@ -102,7 +102,10 @@ function Joining({ joining }: { joining: number }) {
   if (joining === 0) return null;
   return (
     <Typography sx={{ fontSize: 14 }}>
-      {count(joining, 'joining request')} {joining === 1 ? 'waits' : 'wait'} for approval: <Address>constans join list</Address>
+      <Link component={RouterLink} to="/joining">
+        {count(joining, 'joining request')}
+      </Link>{' '}
+      {joining === 1 ? 'waits' : 'wait'} for approval: <Address>constans join list</Address>
     </Typography>
   );
 }
@@ -118,7 +121,10 @@ function NoNodes({ joining }: { joining: number }) {
       </Box>
       {joining > 0 && (
         <Typography sx={{ mt: 1 }}>
-          {count(joining, 'joining request')} {joining === 1 ? 'waits' : 'wait'} for approval.
+          <Link component={RouterLink} to="/joining">
+            {count(joining, 'joining request')}
+          </Link>{' '}
+          {joining === 1 ? 'waits' : 'wait'} for approval.
         </Typography>
       )}
       <Typography sx={{ mt: 1 }}>

@@ -7,6 +7,7 @@ mod compliance;
 mod concession;
 mod control;
 mod credentials;
+mod desired;
 mod drift;
 mod drift_accept;
 mod error;
@@ -101,6 +102,8 @@ enum Command {
     Concession(concession::ConcessionArguments),
     /// Have evidence made of compliance as of any moment, signed; verify it without a server
     Evidence(evidence::EvidenceArguments),
+    /// Export and import the desired state as one document, for version control
+    Desired(desired::DesiredArguments),
     /// List, show, confirm and revert changes of desired state
     Change(change::ChangeArguments),
     /// List and show the runs of a node
@@ -137,6 +140,7 @@ fn main() -> ExitCode {
         Command::Concession(arguments) => server::on_network(concession::run(&arguments)),
         Command::Evidence(arguments) => evidence::run(&arguments),
         Command::Event(arguments) => server::on_network(event::run(&arguments)),
+        Command::Desired(arguments) => server::on_network(desired::run(&arguments)),
         Command::Change(arguments) => server::on_network(change::run(&arguments)),
         Command::Freeze(arguments) => server::on_network(freeze::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),

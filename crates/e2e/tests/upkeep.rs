@@ -158,3 +158,61 @@ fn where_a_baseline_is_used_is_told_by_group_and_by_what_includes_it() {
         "did you mean `kiosk-floor/kiosk-lockdown`?",
     );
 }
+
+#[test]
+fn the_desired_state_is_exported_and_imported_as_one_document_without_losing_anything() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    let exported = well(&fleet.client(&["desired", "export"])).to_owned();
+    let import = |text: &str, more: &[&str]| {
+        fleet.client(&[&["desired", "import", &kiosk.document("desired.toml", text)], more].concat())
+    };
+    refused(&import(&exported, &[]), "the desired state is as the document says already");
+    let state = || {
+        fleet.query(
+            "select string_agg(body::text, chr(10) order by name) from node_group where until_at is null",
+        )
+    };
+    let before = state();
+
+    for (text, said) in [
+        (
+            exported.replace("name = \"everyone\"", "name = \"everybody\""),
+            "the group everyone is missing: it has all nodes and stays",
+        ),
+        (
+            exported.replace("kiosk-floor@1.0.0", "kiosk-floor@1.0.9"),
+            "there is no release `kiosk-floor@1.0.9`",
+        ),
+        (exported.replace("    \"quay-base@1.3.0\",\n", ""), "requires quay-base"),
+        (
+            exported.replace("baseline = \"kiosk-lockdown\"", "baseline = \"kiosk-lockdwn\""),
+            "the kit kiosk-floor has no baseline `kiosk-lockdwn`",
+        ),
+        (exported.replace("priority = 10", "priority = \"high\""), "invalid type"),
+        (exported.replace("filter = ", "filtr = "), "unknown field"),
+    ] {
+        assert_ne!(text, exported, "{said}");
+        refused(&import(&text, &[]), said);
+    }
+    let mut reader = fleet.curl().with_token(&fleet.token("pia.lund", "reader"));
+    assert_eq!(reader.get("/api/desired").0, 200, "who may see it may export it");
+    assert_eq!(reader.post("/api/desired", r#"{"document": {"stages": [], "groups": []}}"#).0, 403);
+    assert_eq!(state(), before);
+
+    // One document alters a group, makes another, and is gone back whole.
+    let edited = exported.replace("priority = 10", "priority = 11")
+        + "\n[[groups]]\nname = \"gates\"\npriority = 5\nfilter = \"labels.role == 'gate'\"\n\n[groups.settings]\nmode = \"observe\"\n";
+    assert!(well(&import(&edited, &["--preview"])).contains("nothing is handed out yet"));
+    assert_eq!(state(), before);
+    well(&import(&edited, &["--because", "from the repository, 4c1f92"]));
+    assert_eq!(fleet.query("select count(*) from node_group where until_at is null and (name = 'gates' or body ->> 'priority' = '11')"), "2");
+    refused(&import(&edited, &[]), "already");
+    let again = well(&fleet.client(&["desired", "export"])).to_owned();
+    refused(&import(&again, &[]), "already");
+    let change = format!("C{}", fleet.query("select max(no) from change where status = 'handed_out'"));
+    well(&fleet.client(&["change", "go-back", &change]));
+    assert_eq!(well(&fleet.client(&["desired", "export"])), exported);
+}

@@ -9,6 +9,7 @@ pub mod check_in;
 pub mod compliance;
 pub mod concession;
 pub mod control;
+pub mod desired;
 pub mod drift;
 pub mod event;
 pub mod evidence;

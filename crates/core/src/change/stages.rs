@@ -160,14 +160,18 @@ pub fn edit_stage(
 }
 
 fn is_free(stages: &[StageEntry], name: &str) -> Result<(), StageError> {
-    let is_name = name.starts_with(|c: char| c.is_ascii_lowercase())
-        && name.len() <= 64
-        && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');
-    match (is_name, stages.iter().any(|stage| stage.name == name)) {
+    match (is_stage_name(name), stages.iter().any(|stage| stage.name == name)) {
         (false, _) => Err(StageError::Name),
         (true, true) => Err(StageError::Exists(name.to_owned())),
         (true, false) => Ok(()),
     }
+}
+
+/// Returns whether a stage can be called so.
+pub(super) fn is_stage_name(name: &str) -> bool {
+    name.starts_with(|c: char| c.is_ascii_lowercase())
+        && name.len() <= 64
+        && name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-')
 }
 
 fn groups_of<'d>(

@@ -132,35 +132,62 @@ pub(super) async fn find(
     here: &Here,
     group: &Group,
 ) -> Result<Vec<GroupFinding>, ApiError> {
-    let stages = stage::names(&mut *db).await?;
-    let labels: BTreeMap<String, BTreeSet<String>> = wanted::labels(&mut *db)
-        .await?
-        .into_iter()
-        .map(|(label, values)| (label, values.into_iter().collect()))
-        .collect();
-    let controls: BTreeSet<String> =
-        control::titles(&mut *db, crate::clock::now()).await?.into_keys().collect();
-    let published = Published::read(&mut *db).await?;
-    let names = published.kits();
-    let mut kits = Vec::new();
-    for name in group.kits() {
-        published.add(&mut *db, here, name, &mut kits).await?;
+    Around::read(&mut *db, None).await?.find(db, here, group).await
+}
+
+/// What groups are checked against.
+pub(super) struct Around {
+    stages: Vec<String>,
+    labels: BTreeMap<String, BTreeSet<String>>,
+    controls: BTreeSet<String>,
+    published: Published,
+}
+
+impl Around {
+    /// Reads it; the stages are those that there are, or that there will be.
+    pub(super) async fn read(db: &mut PgConnection, stages: Option<Vec<String>>) -> Result<Self, ApiError> {
+        let stages = match stages {
+            Some(stages) => stages,
+            None => stage::names(&mut *db).await?,
+        };
+        let labels = wanted::labels(&mut *db).await?;
+        Ok(Self {
+            stages,
+            labels: labels.into_iter().map(|(label, values)| (label, values.into_iter().collect())).collect(),
+            controls: control::titles(&mut *db, crate::clock::now()).await?.into_keys().collect(),
+            published: Published::read(db).await?,
+        })
     }
-    let group = group.clone();
-    on_thread(move || {
-        let kits: Vec<&Kit> = kits.iter().map(Arc::as_ref).collect();
-        check_group(
-            &group,
-            GroupSurroundings {
-                names: &names,
-                kits: &kits,
-                stages: &stages,
-                controls: Some(&controls).filter(|controls| !controls.is_empty()),
-                labels: &labels,
-            },
-        )
-    })
-    .await
+
+    /// Checks a group.
+    pub(super) async fn find(
+        &self,
+        db: &mut PgConnection,
+        here: &Here,
+        group: &Group,
+    ) -> Result<Vec<GroupFinding>, ApiError> {
+        let names = self.published.kits();
+        let mut kits = Vec::new();
+        for name in group.kits() {
+            self.published.add(&mut *db, here, name, &mut kits).await?;
+        }
+        let group = group.clone();
+        let (stages, labels, controls) = (self.stages.clone(), self.labels.clone(), self.controls.clone());
+        on_thread(move || {
+            let kits: Vec<&Kit> = kits.iter().map(Arc::as_ref).collect();
+            check_group(
+                &group,
+                GroupSurroundings {
+                    names: &names,
+                    kits: &kits,
+                    stages: &stages,
+                    controls: Some(&controls).filter(|controls| !controls.is_empty()),
+                    labels: &labels,
+                },
+            )
+        })
+        .await
+    }
 }
 
 /// The releases that are published, the newest first, and what stages serve of them.
@@ -349,7 +376,7 @@ const MAX_CONTROLS: usize = 100;
 const MAX_HOURS: usize = 50;
 
 /// Checks a group's document by itself.
-fn check_form(group: &Group) -> Result<(), ApiError> {
+pub(super) fn check_form(group: &Group) -> Result<(), ApiError> {
     let name_is_fine = !group.name.is_empty()
         && group.name.len() <= 64
         && group.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-');

@@ -12,6 +12,7 @@ mod concession;
 mod console;
 mod control;
 mod described;
+mod desired;
 mod document;
 mod drift;
 mod event;
@@ -148,6 +149,8 @@ pub fn routes() -> Vec<Route> {
         group_view::baselines,
         group_view::try_members,
         group::remove,
+        desired::export,
+        desired::import,
         change::list,
         change::show,
         change::nodes,

@@ -219,18 +219,8 @@ async fn serve_releases(
         .map(|(_, kit, version)| (kit, version))
         .collect();
     let mut edits = Vec::new();
-    for wanted in releases {
-        let missing = || ApiError::Missing { what: "release", name: wanted.clone() };
-        let (kit, version) = wanted
-            .split_once('@')
-            .ok_or_else(|| ApiError::invalid("release", format!("`{wanted}` is not KIT@VERSION")))?;
-        let found = release::find(&mut *connection, kit, version).await?.ok_or_else(missing)?;
-        if let (Some(by), Some(because)) = (found.withdrawn_by, found.withdrawn_because) {
-            return Err(ApiError::Conflict {
-                message: format!("{kit}@{version} was withdrawn by {by}: {because}"),
-                hint: format!("list the releases: constans kit log {kit}"),
-            });
-        }
+    check_releases(&mut connection, releases).await?;
+    for (kit, version) in releases.iter().filter_map(|release| release.split_once('@')) {
         let before = served.insert(kit.to_owned(), version.to_owned()).map(Value::from);
         let key = DocumentKey::Served { stage: name.to_owned(), kit: kit.to_owned() };
         edits.push(DocumentEdit { key, before, after: Some(version.into()) });
@@ -327,8 +317,26 @@ pub async fn back(
     Ok(Json(WentBack { from: format!("{kit}@{present}"), to, changed }))
 }
 
+/// Refuses releases that are not published, or were withdrawn.
+pub(super) async fn check_releases(db: &mut PgConnection, releases: &[String]) -> Result<(), ApiError> {
+    for wanted in releases {
+        let missing = || ApiError::Missing { what: "release", name: wanted.clone() };
+        let (kit, version) = wanted
+            .split_once('@')
+            .ok_or_else(|| ApiError::invalid("release", format!("`{wanted}` is not KIT@VERSION")))?;
+        let found = release::find(&mut *db, kit, version).await?.ok_or_else(missing)?;
+        if let (Some(by), Some(because)) = (found.withdrawn_by, found.withdrawn_because) {
+            return Err(ApiError::Conflict {
+                message: format!("{kit}@{version} was withdrawn by {by}: {because}"),
+                hint: format!("list the releases: constans kit log {kit}"),
+            });
+        }
+    }
+    Ok(())
+}
+
 /// Refuses a set of releases in which something is required that is missing: names all of it, and what would satisfy it.
-async fn check_requirements(
+pub(super) async fn check_requirements(
     db: &mut PgConnection,
     name: &str,
     served: &BTreeMap<String, String>,

@@ -48,6 +48,7 @@ impl Role {
                         StageServe::NAME,
                         StageEdit::NAME,
                         GroupEdit::NAME,
+                        DesiredImport::NAME,
                         ChangeDecide::NAME,
                         ChangeRequest::NAME,
                     ]
@@ -106,6 +107,8 @@ permissions! {
     StageEdit = "stage.edit";
     /// Set groups: assignments, parameters, modes.
     GroupEdit = "group.edit";
+    /// Import the desired state as one document.
+    DesiredImport = "desired.import";
     /// Confirm, stop and revert changes of desired state.
     ChangeDecide = "change.decide";
     /// Request changes of desired state, which another person hands out.
@@ -141,11 +144,11 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit desired.import change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
             ),
             (
                 "publisher",
