@@ -122,11 +122,11 @@ function Requests({ requests }: { requests: Request[] }) {
 }
 
 function ApprovedAlert({ approved, onClose }: { approved: Schemas['Approved']; onClose: () => void }) {
-  const { nodes, changes = [] } = approved;
+  const { nodes, change } = approved;
   return (
     <Alert severity="success" variant="outlined" onClose={onClose} sx={{ mb: 2 }}>
       {nodes.length === 1 ? `${nodes[0]?.name} is approved` : `${count(nodes.length, 'machine')} are approved`}
-      {changes.length > 0 && `; their groups name them by ${changes.map((no) => `C${no}`).join(', ')}`}. What happens next: each receives its certificate when
+      {change && `; their groups name them by C${change}`}. What happens next: each receives its certificate when
       its agent asks again, then checks in and runs as its groups say.{' '}
       <Link component={RouterLink} to="/nodes?sort=-last_contact">
         Nodes

@@ -1,7 +1,7 @@
 //! Joining a fleet, and checking in.
 
 use crate::command_line::{JoinArguments, Output};
-use crate::error::AgentError;
+use crate::error::{AgentError, ServerSeen};
 use crate::freezes;
 use crate::local::state_dir;
 use crate::membership::{Membership, NodeKey};
@@ -47,14 +47,25 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
         // A node that was retired is no more: this machine becomes another.
         NodeKey::forget(&state_dir);
     }
-    let key = NodeKey::open(&state_dir)?;
+    let mut key = NodeKey::open(&state_dir)?;
     let name =
         revoked_as.or_else(|| arguments.name.clone()).unwrap_or_else(|| machine.acted_on.machine.clone());
-    let joining_request = request(&invitation, &key, &machine, &name)?;
+    let mut joining_request = request(&invitation, &key, &machine, &name)?;
+    let mut has_new_key = false;
     let patience = Instant::now() + Duration::from_secs(arguments.wait);
     let mut has_printed = false;
     loop {
-        let (url, answer) = ask(&ThroughNetworkPart, &invitation, &joining_request).await?;
+        let (url, answer) = match ask(&ThroughNetworkPart, &invitation, &joining_request).await {
+            // It did not hear yet that it was retired: it becomes another node, with another key.
+            Err(error) if error.server == ServerSeen::Retiring && !has_new_key => {
+                NodeKey::forget(&state_dir);
+                key = NodeKey::open(&state_dir)?;
+                joining_request = request(&invitation, &key, &machine, &name)?;
+                has_new_key = true;
+                continue;
+            }
+            answered => answered?,
+        };
         match answer {
             JoinAnswer::Approved { node, name, certificate, renew_after, ends_at } => {
                 let urls = first_of_all(&url, &invitation);

@@ -145,7 +145,7 @@ pub async fn run(arguments: &JoinArguments) -> Result<(), ClientError> {
                     "name one request by its id: constans join list shows them",
                 ));
             }
-            let placement = Placement { groups: groups.iter().cloned().collect(), ..place.placement() };
+            let placement = Placement { groups: groups.clone(), ..place.placement() };
             let is_asked = !yes && requests.len() > 1;
             let wanted = ApproveRequests {
                 requests: requests
@@ -302,7 +302,7 @@ async fn approve(server: &Server, mut wanted: ApproveRequests, is_asked: bool) -
     if server.says_json(&approved) {
         return Ok(());
     }
-    for change in &approved.changes {
+    if let Some(change) = approved.change {
         println!("C{change}: the groups name them");
     }
     if let [one] = approved.nodes.as_slice() {
@@ -418,7 +418,7 @@ mod tests {
            id  0199a000-0000-7000-8000-000000000001
         ");
         insta::assert_snapshot!(shown(&request(&json!({ "revoked_since": "2026-11-20T10:00:00Z" }))), @"
-        kiosk-auken-1   asked 2026-11-23 06:40:00 UTC from 192.0.2.31, the revoked node of this name (since 2026-11-20 10:00 UTC) with its old key; if approved, it is that node again
+        kiosk-auken-1   asked 2026-11-23 06:40:00 UTC from 192.0.2.31, the revoked node of this name (since 2026-11-20 10:00:00 UTC) with its old key; if approved, it is that node again
            fingerprint  4c1f-92aa
            about  debian, 12, x86_64, systemd
            labels  role=kiosk site=auken

@@ -63,7 +63,7 @@ fn forty_machines_are_invited_let_in_by_a_rule_placed_and_followed_until_all_are
     let invitation = fleet.invite(&desk, &["--uses", "50", "--label", "role=kiosk"]);
     let machines: Vec<Machine> = (0..MACHINES).map(|_| Machine::fresh()).collect();
     all(&machines[..BEFORE], |at, machine| {
-        assert!(ask(machine, &invitation, &name(at)).stdout.contains("waiting"))
+        assert!(ask(machine, &invitation, &name(at)).stdout.contains("waiting"));
     });
     browser.click("link", "Waiting");
     browser.see("25 machines waiting");

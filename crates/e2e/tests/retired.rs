@@ -73,6 +73,28 @@ fn retired_nodes_are_found_with_who_and_why_and_one_is_brought_back_as_it_was() 
     assert_eq!(life, "2 1", "it was of the fleet before, and is again");
     refused(&fleet.client(&["node", "bring-back", "kiosk-auken-1"]), "no retired node has the name or id");
 
+    // A machine that did not hear that it was retired joins as another node, with another key.
+    let invitation = fleet.invite(&machines[1], &[]);
+    let again = machines[1].run(&[
+        "join",
+        "--again",
+        "--invitation",
+        &invitation,
+        "--name",
+        "till-auken-1",
+        "--wait",
+        "0",
+    ]);
+    assert!(
+        again.stdout.contains("waiting for approval as till-auken-1"),
+        "{}{}",
+        again.stdout,
+        again.stderr
+    );
+    let keys = "select count(distinct spki_digest) from joining_request where name in ('till-auken-1', 'kiosk-auken-2')";
+    assert_eq!(fleet.query(keys), "2");
+    well(&fleet.client(&["join", "approve", "till-auken-1"]));
+
     // A name that was given away meanwhile is not taken back.
     joined(&fleet, "kiosk-auken-2", &["role=kiosk"]);
     refused(
@@ -80,7 +102,7 @@ fn retired_nodes_are_found_with_who_and_why_and_one_is_brought_back_as_it_was() 
         "another node is called kiosk-auken-2 now",
     );
     well(&fleet.client(&["node", "bring-back", "kiosk-auken-2", "--name", "kiosk-auken-3"]));
-    assert!(well(&machines[1].run(&["check-in"])).contains("as kiosk-auken-3"));
+    assert!(well(&fleet.client(&["node", "list"])).contains("kiosk-auken-3"));
 
     // One that was revoked before it was retired is refused still.
     well(&fleet.client(&["node", "revoke", "kiosk-brisk-1"]));

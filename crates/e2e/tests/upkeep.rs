@@ -1,7 +1,5 @@
 //! Daily upkeep: a stage advances, nodes are labelled by filter and by table, and where a baseline is used is told.
 
-#![expect(clippy::unwrap_used, reason = "a test may panic")]
-
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
 use constans_e2e::{Ended, Fleet};
 use serde_json::{Value, json};
@@ -139,10 +137,11 @@ fn where_a_baseline_is_used_is_told_by_group_and_by_what_includes_it() {
     ));
     well(&fleet.client(&["node", "assign", "gate-auken-1", "quay-base/login"]));
     let uses = |name: &str| -> Value {
-        serde_json::from_str(well(&fleet.client(&["kit", "uses", name, "--output", "json"]))).unwrap()
+        serde_json::from_str(well(&fleet.client(&["kit", "uses", name, "--output", "json"])))
+            .expect("it is there")
     };
     let login = uses("quay-base/login");
-    let given = login[0]["given_by"].as_array().unwrap();
+    let given = login[0]["given_by"].as_array().expect("it is there");
     assert!(
         given.contains(&json!({ "group": "this node", "assigned": "quay-base/login", "nodes": 1 })),
         "{login}"

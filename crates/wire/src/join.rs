@@ -244,9 +244,9 @@ pub struct ApproveRequest {
 pub struct Approved {
     /// The nodes, in the order of the requests.
     pub nodes: Vec<ApprovedNode>,
-    /// The changes by which groups name them: 118 is called C118.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub changes: Vec<i64>,
+    /// The change by which groups name them: 118 is called C118.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub change: Option<i64>,
 }
 
 /// A machine that became a node, or would, with what is desired of it.

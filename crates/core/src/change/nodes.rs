@@ -37,7 +37,7 @@ pub enum NodeEdit {
         to: String,
     },
     /// Nodes are given this by themselves, and nothing else.
-    Give(NodeOwn),
+    Give(Box<NodeOwn>),
     /// Nodes are retired; groups no longer name them.
     Retire,
 }
@@ -74,7 +74,7 @@ pub fn edit_nodes(
             Some(NodeDocument { labels, ..node.clone() })
         }
         NodeEdit::Rename { to } => Some(NodeDocument { name: to.clone(), ..node.clone() }),
-        NodeEdit::Give(own) => Some(NodeDocument { own: own.clone(), ..node.clone() }),
+        NodeEdit::Give(own) => Some(NodeDocument { own: (**own).clone(), ..node.clone() }),
         NodeEdit::Retire => None,
     };
     if let NodeEdit::Label { set, remove } = edit {
@@ -236,7 +236,7 @@ mod tests {
             json!({ "assignments": [{ "kit": "kiosk-floor", "baseline": "kiosk-lockdown" }], "settings": { "mode": "observe" } })
         );
         let kiosk: BTreeMap<_, _> = nodes().into_iter().filter(|(id, _)| id == KIOSK).collect();
-        let edits = edit_nodes(&groups(), &kiosk, &NodeEdit::Give(own.clone())).unwrap();
+        let edits = edit_nodes(&groups(), &kiosk, &NodeEdit::Give(Box::new(own.clone()))).unwrap();
         assert_eq!((edits.len(), &edits[0].after.as_ref().unwrap()["own"]), (1, &json!(own)));
         assert!(
             edits[0].before.as_ref().unwrap().get("own").is_none(),
@@ -244,7 +244,7 @@ mod tests {
         );
         let given =
             kiosk.into_iter().map(|(id, node)| (id, NodeDocument { own: own.clone(), ..node })).collect();
-        let same = edit_nodes(&groups(), &given, &NodeEdit::Give(own.clone())).unwrap_err();
+        let same = edit_nodes(&groups(), &given, &NodeEdit::Give(Box::new(own.clone()))).unwrap_err();
         assert_eq!(same.to_string(), "the node is given the same already");
         let gone = GroupEdit::Unassign { kit: "kiosk-floor".into(), baseline: "kiosk-lockdown".into() };
         assert_eq!(edit_own(&own, &[gone]).unwrap().assignments, []);

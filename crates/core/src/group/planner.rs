@@ -13,8 +13,11 @@ pub struct Planner<T> {
     /// What the filters ask of a node.
     inputs: NodeInputs,
     by_what_it_says: Mutex<InputCache<Result<T, PlanError>>>,
-    by_membership: Mutex<HashMap<(Vec<Member>, Option<String>), Result<T, PlanError>>>,
+    by_membership: Mutex<HashMap<Key, Result<T, PlanError>>>,
 }
+
+/// The groups that a node belongs to, and what it is given by itself, written as JSON.
+type Key = (Vec<Member>, Option<String>);
 
 /// Whether a node belongs to a group.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]

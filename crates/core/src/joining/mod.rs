@@ -10,7 +10,7 @@ use crate::group::{Assignment, NodeOwn};
 use crate::run::Mode;
 use crate::settings::GroupSettings;
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 /// Where a machine is placed when it becomes a node.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -21,8 +21,8 @@ pub struct Placement {
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub labels: BTreeMap<String, String>,
     /// Groups that name it as their member.
-    #[serde(default, skip_serializing_if = "BTreeSet::is_empty")]
-    pub groups: BTreeSet<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub groups: Vec<String>,
     /// Its own mode, over that of its groups.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mode: Option<Mode>,

@@ -118,15 +118,15 @@ pub async fn approve(
     check(&wanted.0)?;
     let (wanted, by) = (&wanted.0, caller.person.as_str());
     super::node_own::check_placement(&mut *db.acquire().await?, here, &wanted.placement).await?;
-    let mut changes = Vec::new();
+    let mut change = None;
     if !wanted.preview && !wanted.placement.groups.is_empty() {
         let mut transaction = db.begin().await?;
         let planned = plan(&mut transaction, &wanted.requests).await?;
         let edits =
             naming(&read_documents(&mut transaction).await?, &wanted.placement.groups, &new_names(&planned))?;
         drop(transaction);
-        for edit in edits {
-            changes.extend(hand_out(edit, by, db, here).await?);
+        if !edits.is_empty() {
+            change = hand_out(edits, by, db, here).await?;
         }
     }
     let mut transaction = db.begin().await?;
@@ -147,7 +147,7 @@ pub async fn approve(
         transaction.commit().await?;
         here.waker.wake("joining");
     }
-    Ok(Json(Approved { nodes, changes }))
+    Ok(Json(Approved { nodes, change }))
 }
 
 /// Returns what each request becomes.
@@ -194,14 +194,20 @@ fn new_names(planned: &[(RequestRow, Becomes)]) -> BTreeSet<String> {
     new.collect()
 }
 
-/// Has a group name the nodes, as a change. Returns its number.
-async fn hand_out(edit: DocumentEdit, by: &str, db: &PgPool, here: &Here) -> Result<Option<i64>, ApiError> {
+/// Has groups name the nodes, as a change. Returns its number.
+async fn hand_out(
+    edits: Vec<DocumentEdit>,
+    by: &str,
+    db: &PgPool,
+    here: &Here,
+) -> Result<Option<i64>, ApiError> {
+    let titles: Vec<String> = edits.iter().map(DocumentEdit::title).collect();
     let draft = Draft {
         kind: "group",
-        what: format!("{} names nodes that join", edit.title()),
+        what: format!("nodes that join are named by {}", titles.join(", ")),
         who: by,
         because: None,
-        edits: vec![edit],
+        edits,
         although_unusable: false,
         is_preview: false,
         is_request: false,

@@ -51,7 +51,7 @@ pub async fn edits(
     drop(connection);
     let what = format!("what the node {name} is given by itself");
     let names = [name.to_owned()];
-    let changed = edit(&names, &NodeEdit::Give(own), what, &wanted.how, &caller.asker, db, here)
+    let changed = edit(&names, &NodeEdit::Give(Box::new(own)), what, &wanted.how, &caller.asker, db, here)
         .await
         .map_err(|error| error.with_warnings(&findings))?
         .into_inner();

@@ -43,9 +43,12 @@ pub async fn join(
     let status =
         invitation::status(&mut *transaction, sent.invitation, &digest_of(sent.secret.as_bytes())).await?;
     let last = joining::by_key(&mut *transaction, &read.spki).await?;
-    let revoked = node::of_key(&mut *transaction, &read.spki)
-        .await?
-        .filter(|node| node.is_revoked && !node.is_key_revoked && !node.is_retired);
+    let known = node::of_key(&mut *transaction, &read.spki).await?;
+    if let Some(retired) = known.as_ref().filter(|node| node.is_retired) {
+        // Its key is that node's: it joins with another one, or the node is brought back.
+        return Err(ApiError::Retired(retired.name.clone()));
+    }
+    let revoked = known.filter(|node| node.is_revoked && !node.is_key_revoked);
     // Who holds the key of a known request may ask its result, also when the invitation is over.
     let is_asked_by =
         |last: &RequestRow| status != InvitationStatus::Unknown && last.invitation == Some(sent.invitation);

@@ -161,8 +161,8 @@ async fn outcome(
     request: &RequestRow,
     was_known: bool,
 ) -> Result<ApprovedNode, ApiError> {
-    let labels = node::documents(&mut *db, &[node]).await?.into_iter().map(|(_, document)| document.labels);
-    let labels = labels.last().unwrap_or_default();
+    let mut documents = node::documents(&mut *db, &[node]).await?;
+    let labels = documents.pop().map(|(_, document)| document.labels).unwrap_or_default();
     let wanted = wanted::outcome(db, node).await?;
     let node = ApprovedNode {
         name: name.to_owned(),

@@ -14,11 +14,11 @@ use std::collections::BTreeSet;
 /// Returns which group there is not, or which one is changed by two people only.
 pub fn naming(
     documents: &Documents,
-    groups: &BTreeSet<String>,
+    groups: &[String],
     names: &BTreeSet<String>,
 ) -> Result<Vec<DocumentEdit>, ApiError> {
     let mut edits = Vec::new();
-    for group in groups {
+    for group in groups.iter().collect::<BTreeSet<_>>() {
         let key = DocumentKey::Group(group.clone());
         let Some(body) = documents.get(&key) else { return Err(no_group(documents, group)) };
         let named =
