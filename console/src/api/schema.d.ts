@@ -2695,8 +2695,11 @@ export interface components {
         };
         /** @description What became of approved requests, or would. */
         Approved: {
-            /** @description The changes by which groups name them: 118 is called C118. */
-            changes?: number[];
+            /**
+             * Format: int64
+             * @description The change by which groups name them: 118 is called C118.
+             */
+            change?: number | null;
             /** @description The nodes, in the order of the requests. */
             nodes: components["schemas"]["ApprovedNode"][];
         };

@@ -126,8 +126,8 @@ function ApprovedAlert({ approved, onClose }: { approved: Schemas['Approved']; o
   return (
     <Alert severity="success" variant="outlined" onClose={onClose} sx={{ mb: 2 }}>
       {nodes.length === 1 ? `${nodes[0]?.name} is approved` : `${count(nodes.length, 'machine')} are approved`}
-      {change && `; their groups name them by C${change}`}. What happens next: each receives its certificate when
-      its agent asks again, then checks in and runs as its groups say.{' '}
+      {change && `; their groups name them by C${change}`}. What happens next: each receives its certificate when its agent asks again, then checks in and runs
+      as its groups say.{' '}
       <Link component={RouterLink} to="/nodes?sort=-last_contact">
         Nodes
       </Link>

@@ -49,7 +49,7 @@ function requests(more: Record<string, { status?: number; body: unknown }> = {},
 beforeEach(() => sessionStorage.clear());
 
 test('machines are chosen by a pattern, placed in one form that shows what they would be, and approved together', async () => {
-  const asked = requests({ [APPROVE]: { body: { nodes: [node('kiosk-lab-1'), node('kiosk-lab-2')]} } });
+  const asked = requests({ [APPROVE]: { body: { nodes: [node('kiosk-lab-1'), node('kiosk-lab-2')] } } });
   show(<RequestsPage />, '/joining');
   const table = () => within(screen.getByRole('table', { name: 'Joining requests' }));
   await screen.findByText('kiosk-lab-1');
