@@ -16,7 +16,7 @@ export function ImpactView({ impact, isNarrow = false }: { impact: Schemas['Impa
   return (
     <Box sx={{ display: 'grid', gap: 1 }}>
       <Typography>
-        {impact.nodes === 0 ? 'No node that stays is given anything else.' : `Affects ${count(impact.nodes, 'node')}.`}
+        {impact.nodes === 0 ? 'No node is given anything else.' : `Affects ${count(impact.nodes, 'node')}.`}
         {impact.settings > 0 && ` Other settings of the agent on ${count(impact.settings, 'node')}.`}
         {impact.takes > 0 && ` Takes ${count(impact.takes, 'clause')} from ${count(impact.takes_from, 'node')}.`}
       </Typography>

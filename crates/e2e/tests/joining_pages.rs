@@ -144,7 +144,7 @@ fn forty_machines_are_invited_let_in_by_a_rule_placed_and_followed_until_all_are
     browser.see("What happens next: their next requests are refused");
     browser.fill("Reason", "sold");
     browser.click("button", "Show the impact");
-    browser.see("No node that stays is given anything else.");
+    browser.see("No node is given anything else.");
     browser.click("button", "Hand out…");
     browser.click("button", "Hand out");
     browser.see("retire 2 nodes");

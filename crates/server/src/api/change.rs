@@ -10,7 +10,9 @@ use crate::store::change::{self, ChangeRow, ChangedNodeRow};
 use crate::store::job::{self, JobKind};
 use crate::store::{audit, node, wanted};
 use crate::trust::{Allowed, Asker, ChangeDecide, MayAsk, NodeRead, Permission as _};
-use constans_core::change::{Confirmed, Impact, asks_for_second_person, later_edits, typed_from};
+use constans_core::change::{
+    Confirmed, DocumentEdit, Impact, asks_for_second_person, later_edits, typed_from,
+};
 use constans_core::words::check_reason;
 use constans_wire::change::{
     ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, ChangedNodePage, DenyChange, HowToChange,
@@ -306,20 +308,8 @@ pub async fn go_back(
         });
     }
     drop(connection);
-    let draft = Draft {
-        kind: "go_back",
-        what: format!("take back C{no}: {}", row.what),
-        who: &caller.asker.person,
-        because: how.because.as_deref(),
-        edits,
-        although_unusable: how.although_unusable,
-        is_preview: how.preview,
-        is_request: how.request || !caller.asker.may_hand_out,
-        confirmed: confirmed(&how),
-        goes_back: Some(row.no),
-        unless_changed_after: how.unless_changed_after,
-        request_key: caller.asker.request_key.as_deref(),
-    };
+    let what = format!("take back C{no}: {}", row.what);
+    let draft = Draft { goes_back: Some(row.no), ..draft_of("go_back", what, edits, &how, &caller.asker) };
     ask(db, here, &draft).await
 }
 
@@ -337,6 +327,30 @@ pub async fn repeated(db: &PgPool, here: &Here, asker: &Asker) -> Result<Option<
     let Some(key) = &asker.request_key else { return Ok(None) };
     let Some(no) = change::by_request(db, &asker.person, key).await? else { return Ok(None) };
     Ok(Some(answer(wait(db, &here.nudge, no).await?)?.into_inner()))
+}
+
+/// Returns the change that a person asks for in this way.
+pub fn draft_of<'a>(
+    kind: &'a str,
+    what: String,
+    edits: Vec<DocumentEdit>,
+    how: &'a HowToChange,
+    asker: &'a Asker,
+) -> Draft<'a> {
+    Draft {
+        kind,
+        what,
+        who: &asker.person,
+        because: how.because.as_deref(),
+        edits,
+        although_unusable: how.although_unusable,
+        is_preview: how.preview,
+        is_request: how.request || !asker.may_hand_out,
+        confirmed: confirmed(how),
+        goes_back: None,
+        unless_changed_after: how.unless_changed_after,
+        request_key: asker.request_key.as_deref(),
+    }
 }
 
 /// Queues a change, waits for it, and answers its result.

@@ -1,11 +1,10 @@
 //! The desired state as one document, for version control.
 
-use super::change::{ask, confirmed, repeated};
+use super::change::{ask, draft_of, repeated};
 use super::group::{Around, check_form};
 use super::stage::{check_releases, check_requirements};
 use crate::body::JsonBody;
 use crate::change::documents::read_documents;
-use crate::change::draft::Draft;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::trust::{Allowed, DesiredImport, MayAsk, NodeRead};
@@ -62,21 +61,8 @@ pub async fn import(
     }
     check(&mut connection, here, document, &edits).await?;
     drop(connection);
-    let draft = Draft {
-        kind: "desired",
-        what: format!("import the desired state: {}", titles(&edits)),
-        who: &asker.person,
-        because: how.because.as_deref(),
-        edits,
-        although_unusable: how.although_unusable,
-        is_preview: how.preview,
-        is_request: how.request || !asker.may_hand_out,
-        confirmed: confirmed(how),
-        goes_back: None,
-        unless_changed_after: how.unless_changed_after,
-        request_key: asker.request_key.as_deref(),
-    };
-    ask(db, here, &draft).await
+    let what = format!("import the desired state: {}", titles(&edits));
+    ask(db, here, &draft_of("desired", what, edits, how, asker)).await
 }
 
 /// This many documents are named in what a change is called.

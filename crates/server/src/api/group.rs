@@ -1,9 +1,8 @@
 //! Groups.
 
-use super::change::{ask, confirmed, repeated};
+use super::change::{ask, draft_of, repeated};
 use crate::body::{JsonBody, Number};
 use crate::change::documents::{read_documents, read_groups};
-use crate::change::draft::Draft;
 use crate::change::publish::{kit_of, solvable};
 use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
@@ -322,21 +321,19 @@ async fn ask_for(
         (Some(_), None) => "remove",
         _ => "set",
     };
-    let draft = Draft {
-        kind: "group",
-        what: format!("{verb} the group {name}"),
-        who: &asker.person,
-        because: how.because.as_deref(),
-        edits: vec![DocumentEdit { key: DocumentKey::Group(name.to_owned()), before, after }],
-        although_unusable: how.although_unusable,
-        is_preview: how.preview,
-        is_request: how.request || !asker.may_hand_out,
-        confirmed: confirmed(how),
-        goes_back: None,
-        unless_changed_after: how.unless_changed_after,
-        request_key: asker.request_key.as_deref(),
-    };
-    ask(db, here, &draft).await
+    let what = format!("{verb} the group {name}");
+    ask(
+        db,
+        here,
+        &draft_of(
+            "group",
+            what,
+            vec![DocumentEdit { key: DocumentKey::Group(name.to_owned()), before, after }],
+            how,
+            asker,
+        ),
+    )
+    .await
 }
 
 fn check_settings(settings: &GroupSettings) -> Result<(), String> {

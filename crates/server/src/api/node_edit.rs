@@ -1,9 +1,8 @@
 //! Labels and names of nodes, and their retirement.
 
-use super::change::{ask, confirmed, repeated};
+use super::change::{ask, draft_of, repeated};
 use crate::body::JsonBody;
 use crate::change::documents::read_documents;
-use crate::change::draft::Draft;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::node;
@@ -196,19 +195,5 @@ async fn ask_for(
     db: &PgPool,
     here: &Here,
 ) -> Answer<Changed> {
-    let draft = Draft {
-        kind: "node",
-        what,
-        who: &asker.person,
-        because: how.because.as_deref(),
-        edits,
-        although_unusable: how.although_unusable,
-        is_preview: how.preview,
-        is_request: how.request || !asker.may_hand_out,
-        confirmed: confirmed(how),
-        goes_back: None,
-        unless_changed_after: how.unless_changed_after,
-        request_key: asker.request_key.as_deref(),
-    };
-    ask(db, here, &draft).await
+    ask(db, here, &draft_of("node", what, edits, how, asker)).await
 }

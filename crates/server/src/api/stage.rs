@@ -1,10 +1,9 @@
 //! Stages and what they serve.
 
-use super::change::{ask, confirmed, repeated};
+use super::change::{ask, draft_of, repeated};
 use super::group::HowAsQuery;
 use crate::body::JsonBody;
 use crate::change::documents::read_documents;
-use crate::change::draft::Draft;
 use crate::change::publish::solvable;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError};
@@ -167,21 +166,7 @@ async fn edit(
             hint: "let the group name another stage first: constans group set".to_owned(),
         },
     })?;
-    let draft = Draft {
-        kind: "stage",
-        what,
-        who: &asker.person,
-        because: how.because.as_deref(),
-        edits,
-        although_unusable: how.although_unusable,
-        is_preview: how.preview,
-        is_request: how.request || !asker.may_hand_out,
-        confirmed: confirmed(how),
-        goes_back: None,
-        unless_changed_after: how.unless_changed_after,
-        request_key: asker.request_key.as_deref(),
-    };
-    ask(db, here, &draft).await
+    ask(db, here, &draft_of("stage", what, edits, how, asker)).await
 }
 
 /// Serves releases in a stage, all or none.
@@ -227,21 +212,8 @@ async fn serve_releases(
     }
     check_requirements(&mut connection, name, &served, releases).await?;
     drop(connection);
-    let draft = Draft {
-        kind: "serve",
-        what: format!("{name} serves {}", releases.join(", ")),
-        who: &asker.person,
-        because: how.because.as_deref(),
-        edits,
-        although_unusable: how.although_unusable,
-        is_preview: how.preview,
-        is_request: how.request || !asker.may_hand_out,
-        confirmed: confirmed(how),
-        goes_back: None,
-        unless_changed_after: how.unless_changed_after,
-        request_key: asker.request_key.as_deref(),
-    };
-    ask(db, here, &draft).await
+    let what = format!("{name} serves {}", releases.join(", "));
+    ask(db, here, &draft_of("serve", what, edits, how, asker)).await
 }
 
 /// Serves in a stage what an earlier one serves, all or none.
