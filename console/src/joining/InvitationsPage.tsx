@@ -178,20 +178,46 @@ function InviteDialog({ onClose }: { onClose: () => void }) {
 
 /** It is shown once: the server keeps only its digest. */
 function Made({ made }: { made: Schemas['MadeInvitation'] }) {
-  const [isCopied, setCopied] = useState(false);
   return (
     <>
       <Alert severity="info" variant="outlined">
-        It is shown only now. Whoever has it can ask to join until {exact(made.expires_at)}.
+        The invitation is shown only now. Whoever has it can ask to join until {exact(made.expires_at)}.
       </Alert>
-      <TextField multiline value={made.text} slotProps={{ htmlInput: { readOnly: true, 'aria-label': 'invitation', style: { fontSize: 13 } } }} />
-      <Button variant="outlined" onClick={() => void navigator.clipboard?.writeText(made.text).then(() => setCopied(true))}>
-        {isCopied ? 'copied' : 'Copy'}
-      </Button>
+      <Copied label="invitation" text={made.text} />
+      {made.install ? (
+        <>
+          <Typography>
+            Paste this line into a shell of each machine. It fetches the agent and compares it with the SHA-256 in the line, installs it, and asks for the
+            invitation, which then is in no history.
+          </Typography>
+          <Copied label="line" text={made.install.line} />
+          <Typography variant="body2" color="text.secondary">
+            It installs {made.install.installs.map((one) => `constans-agent ${one.version} as .${one.format} for ${one.architecture}`).join(', ')}. It is for{' '}
+            {made.install.systems.join('; ')}.
+          </Typography>
+        </>
+      ) : (
+        <Typography>
+          Run on the machine <Address>constans-agent join</Address>, which asks for it. Where an administrator has added packages of the agent,{' '}
+          <Address>constans agent-package add</Address>, one line to paste installs it too.
+        </Typography>
+      )}
       <Typography>
-        Put it into a file on the machine, then run there <Address>constans-agent join --invitation FILE</Address>. The machine then waits under <i>Waiting</i>,
-        unless an admission rule lets it in.
+        The machine then waits under <i>Waiting</i>, unless an admission rule lets it in.
       </Typography>
+    </>
+  );
+}
+
+/** A text to be taken along, with what copies it. */
+function Copied({ label, text }: { label: string; text: string }) {
+  const [isCopied, setCopied] = useState(false);
+  return (
+    <>
+      <TextField multiline value={text} slotProps={{ htmlInput: { readOnly: true, 'aria-label': label, style: { fontSize: 13 } } }} />
+      <Button variant="outlined" onClick={() => void navigator.clipboard?.writeText(text).then(() => setCopied(true))}>
+        {isCopied ? 'copied' : `Copy the ${label}`}
+      </Button>
     </>
   );
 }

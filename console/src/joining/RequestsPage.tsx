@@ -67,7 +67,7 @@ function Requests({ requests }: { requests: Request[] }) {
           <Link component={RouterLink} to="/joining/invitations">
             Make an invitation
           </Link>
-          , then run on the machine <Address>constans-agent join --invitation FILE</Address>.
+          , then run on the machine <Address>constans-agent join --invitation-file FILE</Address>.
         </Typography>
       ) : (
         <>

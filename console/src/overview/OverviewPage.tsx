@@ -116,7 +116,7 @@ function NoNodes({ joining }: { joining: number }) {
       <Typography sx={{ mb: 1 }}>Create an invitation, use it on a machine, and approve its joining request:</Typography>
       <Box component="pre" sx={{ m: 0, p: 1.5, bgcolor: 'sunken', overflow: 'auto' }}>
         {
-          'constans invite --for 24h --label site=auken > invitation\nconstans-agent join --invitation invitation      # on the machine\nconstans join list\nconstans join approve NAME'
+          'constans invite --for 24h --label site=auken > invitation\nconstans-agent join --invitation-file invitation      # on the machine\nconstans join list\nconstans join approve NAME'
         }
       </Box>
       {joining > 0 && (

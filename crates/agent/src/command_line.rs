@@ -51,6 +51,12 @@ pub enum Command {
         /// The shell
         shell: clap_complete::Shell,
     },
+    /// Write the manual's pages into a folder; for packages
+    #[command(hide = true)]
+    ManPages {
+        /// The folder
+        folder: PathBuf,
+    },
 }
 
 /// Arguments of `join`.
@@ -59,14 +65,18 @@ pub struct JoinArguments {
     /// Where
     #[command(flatten)]
     pub place: WhereArguments,
-    /// File with the invitation, or - for standard input
+    /// File with the invitation, or - for standard input [default: asked for on the terminal, without showing it; not at all while a
+    /// request waits]
     #[arg(long, value_name = "FILE|-")]
-    pub invitation: String,
+    pub invitation_file: Option<String>,
     /// Name of the node [default: the host name]
     #[arg(long, value_name = "NAME")]
     pub name: Option<String>,
-    /// Seconds to wait for approval
-    #[arg(long, value_name = "SECONDS", default_value_t = 3600)]
+    /// Wait until the machine has joined, or check in and run until all is in line: for a first boot, or a template
+    #[arg(long, value_enum, default_value_t = Until::Joined)]
+    pub until: Until,
+    /// Seconds to wait for that, in all
+    #[arg(long, value_name = "SECONDS", default_value_t = 3600, overrides_with = "wait")]
     pub wait: u64,
     /// Output format of the result
     #[arg(long, value_enum, default_value_t = Output::Text)]
@@ -291,6 +301,16 @@ pub struct PutBackArguments {
     /// Seconds to wait for a run to finish
     #[arg(long, value_name = "SECONDS", default_value_t = 60)]
     pub wait: u64,
+}
+
+/// What a join waits for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Until {
+    /// The machine is a node
+    Joined,
+    /// Everything on it is as desired
+    #[value(name = "in_line")]
+    InLine,
 }
 
 /// How results are shown.

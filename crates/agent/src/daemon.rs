@@ -3,6 +3,7 @@
 mod due;
 
 use crate::error::{AgentError, ServerSeen};
+use crate::join::{Asked, Joining};
 use crate::journal::{Journal, run_words};
 use crate::membership::Membership;
 use crate::memory_store::Store;
@@ -21,6 +22,7 @@ use constans_core::run::{
 use constans_core::settings::AgentSettings;
 use constans_core::state::Clause;
 use constans_host::{Host, Machine, Stalls, restart};
+use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
 use due::Due;
 use jiff::{SignedDuration, Timestamp};
@@ -37,6 +39,8 @@ const PATIENCE: Duration = Duration::from_secs(60);
 const WAY_PAUSE: Duration = Duration::from_secs(3);
 /// How long is waited after a round that did not end.
 const PAUSE_AFTER_ERROR: Duration = Duration::from_secs(60);
+/// How long is waited between two questions whether an operator has approved.
+const PAUSE_WHILE_WAITING: Duration = Duration::from_secs(10);
 
 /// A daemon on a host.
 pub struct Daemon<H> {
@@ -68,26 +72,63 @@ pub async fn run(
     once: bool,
     reach_within: Option<Duration>,
 ) -> Result<(), AgentError> {
-    Membership::of(state_dir)?;
     // Asked to end, it finishes the run that it has begun.
     let no_signals = |error: std::io::Error| AgentError::new(format!("cannot listen for signals: {error}"));
     let mut ended = signal(SignalKind::terminate()).map_err(no_signals)?;
     let mut interrupted = signal(SignalKind::interrupt()).map_err(no_signals)?;
     let journal = Journal::open(&machine.acted_on);
+    let is_joined = Membership::read(state_dir)?.is_some();
+    if !is_joined && let Some(joining) = Joining::read(state_dir)?.filter(|_| !once) {
+        tokio::select! {
+            joined = wait_to_join(state_dir, &machine, joining, &journal) => joined?,
+            _ = ended.recv() => return Ok(()),
+            _ = interrupted.recv() => return Ok(()),
+        }
+    }
+    Membership::of(state_dir)?;
     let seed = state_dir.now().as_nanosecond().unsigned_abs() as u64;
     let mut daemon = Daemon::new(state_dir.clone(), machine, Arc::new(ThroughNetworkPart), journal, seed)?;
     daemon.reach_within = reach_within;
     // It is ready, and known as going on, before its first round: that may wait for a server that is away.
     daemon.note()?;
-    daemon.tell_service_manager(&[NotifyState::Ready]);
+    tell_service_manager(&daemon.journal, &[NotifyState::Ready]);
     loop {
         daemon.turn(once).await?;
         if once || daemon.due.sleep(&mut ended, &mut interrupted, || settings(state_dir)).await {
             break;
         }
     }
-    daemon.tell_service_manager(&[NotifyState::Stopping]);
+    tell_service_manager(&daemon.journal, &[NotifyState::Stopping]);
     Ok(())
+}
+
+/// Asks until an operator has decided, and tells the service manager that it does.
+async fn wait_to_join(
+    state_dir: &StateDir,
+    machine: &Machine,
+    mut joining: Joining,
+    journal: &Journal,
+) -> Result<(), AgentError> {
+    let waiting =
+        format!("waiting for approval as {}, key fingerprint {}", joining.name, joining.fingerprint);
+    tell_service_manager(journal, &[NotifyState::Ready, NotifyState::Status(&waiting)]);
+    journal.say(Level::Info, &waiting);
+    loop {
+        match joining.ask(state_dir, machine).await {
+            Ok(Asked::Joined) => return Ok(()),
+            Ok(Asked::Waiting { .. }) => {}
+            Err(error) if error.exit == Exit::Refused => return Err(error),
+            Err(error) => journal.say(Level::Warn, &format!("{}; asking again", error.line())),
+        }
+        tokio::time::sleep(PAUSE_WHILE_WAITING).await;
+    }
+}
+
+/// Tells the service manager how the agent is, if one started it (sd_notify(3)).
+fn tell_service_manager(journal: &Journal, state: &[NotifyState<'_>]) {
+    if let Err(error) = sd_notify::notify(state) {
+        journal.say(Level::Warn, &format!("cannot notify the service manager: {error}"));
+    }
 }
 
 /// Tells whether the node or only the agent was started since the last time.
@@ -144,13 +185,6 @@ impl<H: Host> Daemon<H> {
     /// Returns when something is due next.
     pub fn next(&self) -> Timestamp {
         self.due.check_in.min(self.due.run)
-    }
-
-    /// Tells the service manager how the agent is, if one started it (sd_notify(3)).
-    fn tell_service_manager(&self, state: &[NotifyState<'_>]) {
-        if let Err(error) = sd_notify::notify(state) {
-            self.journal.say(Level::Warn, &format!("cannot notify the service manager: {error}"));
-        }
     }
 
     /// What keeps one round from its end, as a full disk or another run that does not end, may be over at the next.
@@ -226,11 +260,10 @@ impl<H: Host> Daemon<H> {
         self.is_reached = delivered;
         let waits = if delivered { "" } else { "; the report stays in the spool until the server answers" };
         self.journal.say(level_of(&report), &format!("{}{waits}", run_words(&report)));
-        self.tell_service_manager(&[NotifyState::Status(&format!(
-            "{}, {:.0}",
-            report.status.words(),
-            self.state_dir.now()
-        ))]);
+        tell_service_manager(
+            &self.journal,
+            &[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), self.state_dir.now()))],
+        );
         if delivered {
             way::reached(&self.state_dir);
         }

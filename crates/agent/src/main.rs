@@ -11,6 +11,7 @@ mod status_command;
 use asking::{on_network, open_place};
 use clap::{CommandFactory as _, Parser as _};
 use constans_agent::command_line::{AtticCommand, Command, CommandLine};
+use constans_agent::error::AgentError;
 use constans_agent::{daemon, diagnose, join, network_part};
 use constans_wire::exit::Exit;
 use std::process::ExitCode;
@@ -62,6 +63,9 @@ fn main() -> ExitCode {
             );
             Ok(Exit::Well)
         }
+        Command::ManPages { folder } => clap_mangen::generate_to(CommandLine::command(), &folder)
+            .map(|()| Exit::Well)
+            .map_err(|error| AgentError::new(format!("{}: {error}", folder.display()))),
         Command::Attic(arguments) => match arguments.command {
             AtticCommand::List(arguments) => attic_commands::list(&arguments),
             AtticCommand::Show(arguments) => attic_commands::show(&arguments),

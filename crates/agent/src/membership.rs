@@ -1,6 +1,7 @@
 //! The membership of this machine in a fleet: its key, its certificate, and its server.
 
 use crate::error::AgentError;
+use crate::join::Joining;
 use crate::state_dir::{Lock, StateDir};
 use constans_core::digest::hex;
 use constans_link::Identity;
@@ -66,10 +67,16 @@ impl Membership {
     ///
     /// Returns that there is none.
     pub fn of(state_dir: &StateDir) -> Result<Self, AgentError> {
-        Self::read(state_dir)?.ok_or_else(|| {
-            AgentError::new("this machine belongs to no fleet").hint(
-                "create an invitation with constans invite, then run constans-agent join --invitation FILE",
-            )
+        if let Some(membership) = Self::read(state_dir)? {
+            return Ok(membership);
+        }
+        Err(match Joining::read(state_dir)? {
+            None => AgentError::new("this machine belongs to no fleet")
+                .hint("create an invitation with constans invite, then run constans-agent join"),
+            Some(Joining { name, fingerprint, since, .. }) => AgentError::new(format!(
+                "this machine waits for approval as {name} since {since:.0}, key fingerprint {fingerprint}"
+            ))
+            .hint(format!("an operator compares the fingerprint and approves: constans join approve {name}")),
         })
     }
 
@@ -83,7 +90,7 @@ impl Membership {
         // It is never set aside: without it the machine would be no node any more.
         serde_json::from_slice(&bytes).map(Some).map_err(|error| {
             AgentError::new(format!("{} cannot be read: {error}", state_dir.shown(JOINED).display()))
-                .hint("put it back from a backup, or join again: constans-agent join --again --invitation FILE; an operator approves it as this node")
+                .hint("put it back from a backup, or join again: constans-agent join --again --invitation-file FILE; an operator approves it as this node")
         })
     }
 

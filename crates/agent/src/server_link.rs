@@ -123,7 +123,7 @@ impl<'c> ServerLink<'c> {
                 }
                 Ok(JoinAnswer::Denied { because }) => {
                     return Err(AgentError::new(format!("this node's certificate ended, and an operator denied a new one: {because}"))
-                        .hint("ask the operator; with a new invitation the machine can join again: constans-agent join --again --invitation FILE")
+                        .hint("ask the operator; with a new invitation the machine can join again: constans-agent join --again --invitation-file FILE")
                         .exit(Exit::Refused)
                         .seen(ServerSeen::Answering));
                 }

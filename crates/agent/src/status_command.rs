@@ -6,6 +6,7 @@ use constans_agent::attic::AtticStore;
 use constans_agent::command_line::{Output, ReportingArguments};
 use constans_agent::error::AgentError;
 use constans_agent::freezes;
+use constans_agent::join::Joining;
 use constans_agent::kept_runs::KeptRuns;
 use constans_agent::membership::{Dismissed, Membership};
 use constans_agent::noted::{DaemonNote, StartNote};
@@ -30,6 +31,7 @@ use uuid::Uuid;
 struct Status {
     machine: String,
     node: Option<NodeStatus>,
+    joining: Option<JoiningStatus>,
     daemon: Option<DaemonNote>,
     is_daemon_alive: bool,
     under_way: Option<CurrentRun>,
@@ -62,6 +64,14 @@ struct NodeStatus {
     dismissed: Option<Dismissed>,
 }
 
+/// The request to join that nobody has decided on.
+#[derive(Serialize)]
+struct JoiningStatus {
+    name: String,
+    fingerprint: String,
+    since: Timestamp,
+}
+
 #[derive(Serialize)]
 struct WantedStatus {
     releases: Vec<String>,
@@ -76,35 +86,38 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
     let daemon = DaemonNote::read(&state_dir)?;
     let served = Served::read(&state_dir)?;
     let attic = AtticStore::open(&state_dir, None)?;
-    let status = Status {
-        machine: machine.acted_on.machine.clone(),
-        node: Membership::read(&state_dir)?.map(|membership| NodeStatus {
-            id: membership.node,
-            name: membership.name,
-            servers: membership.urls,
-            certificate_ends: membership.ends_at,
-            dismissed: membership.dismissed,
-        }),
-        is_daemon_alive: daemon.as_ref().is_some_and(DaemonNote::is_alive),
-        daemon,
-        under_way: under_way(&state_dir)?.map(|(begun, progress)| CurrentRun { begun, progress }),
-        wanted: served.as_ref().map(|served| WantedStatus {
-            releases: served.releases().into_iter().map(|release| release.release).collect(),
-            digest: served.digest.to_string(),
-            generation: served.generation.to_string(),
-            clauses: served.state.clauses.len(),
-        }),
-        last_run: KeptRuns::of(&state_dir).all()?.into_iter().next(),
-        restart_pending: machine.restart_pending()?,
-        restarted_for: StartNote::read(&state_dir)?.restarted_for,
-        spooled_reports: Spool::of(&state_dir).waiting().len(),
-        refused_reports: Spool::of(&state_dir).refusals()?,
-        set_aside: state_dir.all_set_aside(),
-        attic_things: attic.all().len(),
-        attic_bytes: attic.bytes(),
-        settings: served.map(|served| served.settings).unwrap_or_default(),
-        freezes: freezes::in_force(&state_dir, state_dir.now())?,
-    };
+    let status =
+        Status {
+            machine: machine.acted_on.machine.clone(),
+            node: Membership::read(&state_dir)?.map(|membership| NodeStatus {
+                id: membership.node,
+                name: membership.name,
+                servers: membership.urls,
+                certificate_ends: membership.ends_at,
+                dismissed: membership.dismissed,
+            }),
+            joining: Joining::read(&state_dir)?
+                .map(|Joining { name, fingerprint, since, .. }| JoiningStatus { name, fingerprint, since }),
+            is_daemon_alive: daemon.as_ref().is_some_and(DaemonNote::is_alive),
+            daemon,
+            under_way: under_way(&state_dir)?.map(|(begun, progress)| CurrentRun { begun, progress }),
+            wanted: served.as_ref().map(|served| WantedStatus {
+                releases: served.releases().into_iter().map(|release| release.release).collect(),
+                digest: served.digest.to_string(),
+                generation: served.generation.to_string(),
+                clauses: served.state.clauses.len(),
+            }),
+            last_run: KeptRuns::of(&state_dir).all()?.into_iter().next(),
+            restart_pending: machine.restart_pending()?,
+            restarted_for: StartNote::read(&state_dir)?.restarted_for,
+            spooled_reports: Spool::of(&state_dir).waiting().len(),
+            refused_reports: Spool::of(&state_dir).refusals()?,
+            set_aside: state_dir.all_set_aside(),
+            attic_things: attic.all().len(),
+            attic_bytes: attic.bytes(),
+            settings: served.map(|served| served.settings).unwrap_or_default(),
+            freezes: freezes::in_force(&state_dir, state_dir.now())?,
+        };
     match arguments.output {
         Output::Json => println!("{}", serde_json::to_string_pretty(&status).expect("it is plain data")),
         Output::Text => {
@@ -131,7 +144,7 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
                 row(
                     "",
                     &format!(
-                        "with an invitation it asks to be {as_what}: constans-agent join --invitation FILE"
+                        "with an invitation it asks to be {as_what}: constans-agent join --invitation-file FILE"
                     ),
                 );
             }
@@ -140,10 +153,19 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
                 &format!("{}, certificate until {}", node.servers.join(" "), time(node.certificate_ends)),
             );
         }
-        None => row("node", &format!("{} belongs to no fleet", styled(style::STRONG, &status.machine))),
+        None => match &status.joining {
+            None => row("node", &format!("{} belongs to no fleet", styled(style::STRONG, &status.machine))),
+            Some(JoiningStatus { name, fingerprint, since }) => {
+                row(
+                    "node",
+                    &styled(style::ATTENTION, format!("waits for approval as {name} since {}", time(*since))),
+                );
+                row("key", fingerprint);
+            }
+        },
     }
-    for value in daemon_words(status, now) {
-        row("daemon", &value);
+    if status.joining.is_none() {
+        daemon_words(status, now).iter().for_each(|value| row("daemon", value));
     }
     if let Some(under_way) = &status.under_way {
         row("run", &styled(style::STRONG, under_way.words(now)));
@@ -221,7 +243,12 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
         let _ = writeln!(text, "  {word:<15}  {value:<width$}  {}", styled(style::MUTED, from));
     }
     let next = match (&status.node, status.is_daemon_alive) {
-        (None, _) => "constans-agent join --invitation FILE".to_owned(),
+        (None, _) => match &status.joining {
+            None => "constans-agent join, which asks for the invitation".to_owned(),
+            Some(joining) => {
+                format!("an operator compares the key and approves: constans join approve {}", joining.name)
+            }
+        },
         (Some(_), false) => "systemctl start constans-agent, or constans-agent daemon".to_owned(),
         (Some(_), true) => format!("constans-agent runs{place} lists its runs"),
     };
@@ -329,6 +356,7 @@ mod tests {
         Status {
             machine: "kiosk-auken-1".to_owned(),
             node: None,
+            joining: None,
             daemon: None,
             is_daemon_alive: false,
             under_way: None,
@@ -403,7 +431,7 @@ mod tests {
           attic            512 MiB                  default
           related records  gathered                 default
 
-        Next: constans-agent join --invitation FILE
+        Next: constans-agent join, which asks for the invitation
         ");
     }
 
@@ -499,7 +527,7 @@ mod tests {
         insta::assert_snapshot!(shown.lines().take(5).collect::<Vec<_>>().join("\n"), @"
         node      kiosk-auken-1, 00000000-0000-0000-0000-000000000000
         retired   the server refused it 60 min ago; it receives no desired state
-                  with an invitation it asks to be a new node: constans-agent join --invitation FILE
+                  with an invitation it asks to be a new node: constans-agent join --invitation-file FILE
         server    https://hub.skerry.example:7443, certificate until 2026-11-23 12:00:00 UTC
         daemon    not running (was process 412 since 2026-11-23 05:00:00 UTC); last contact with a server 20 s ago
         ");

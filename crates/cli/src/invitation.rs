@@ -118,6 +118,16 @@ pub async fn invite(arguments: &InviteArguments) -> Result<(), ClientError> {
         made.id,
         made.expires_at.strftime("%Y-%m-%d %H:%M UTC")
     );
-    eprintln!("Next, on the node: constans-agent join --invitation FILE");
+    match &made.install {
+        Some(install) => {
+            eprintln!(
+                "\nNext, in a shell of each machine; it asks for the invitation, so that no history has it:\n"
+            );
+            eprintln!("{}", install.line);
+        }
+        None => eprintln!(
+            "Next, on the node: constans-agent join, which asks for it. With packages of the agent (constans agent-package add) one line installs it and joins"
+        ),
+    }
     Ok(())
 }

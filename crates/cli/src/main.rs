@@ -1,6 +1,7 @@
 //! `constans`: the operators' client.
 
 mod admission;
+mod agent_package;
 mod audit;
 mod change;
 mod compliance;
@@ -40,6 +41,7 @@ mod testing;
 
 use clap::{CommandFactory as _, Parser, Subcommand};
 use constans_wire::exit::Exit;
+use std::path::PathBuf;
 use std::process::ExitCode;
 
 /// Write, check and publish desired state, and see the actual state of the fleet
@@ -68,6 +70,8 @@ enum Command {
     Invite(invitation::InviteArguments),
     /// List and withdraw open invitations
     Invitation(invitation::InvitationArguments),
+    /// Add, list and remove the packages by which the agent is installed; print the line that installs it
+    AgentPackage(agent_package::AgentPackageArguments),
     /// List, approve and deny joining requests
     Join(join::JoinArguments),
     /// Make, list and end admission rules: machines that they fit are let in without approval
@@ -115,6 +119,12 @@ enum Command {
         /// The shell
         shell: clap_complete::Shell,
     },
+    /// Write the manual's pages into a folder; for packages
+    #[command(hide = true)]
+    ManPages {
+        /// The folder
+        folder: PathBuf,
+    },
 }
 
 fn main() -> ExitCode {
@@ -152,7 +162,15 @@ fn main() -> ExitCode {
             clap_complete::generate(shell, &mut CommandLine::command(), "constans", &mut std::io::stdout());
             Exit::Well.into()
         }
+        Command::ManPages { folder } => match clap_mangen::generate_to(CommandLine::command(), &folder) {
+            Ok(()) => Exit::Well.into(),
+            Err(error) => {
+                eprintln!("error: {}: {error}", folder.display());
+                Exit::Error.into()
+            }
+        },
         Command::Recovery(arguments) => server::on_network(recovery::run(&arguments)),
+        Command::AgentPackage(arguments) => server::on_network(agent_package::run(&arguments)),
         Command::Invite(arguments) => server::on_network(invitation::invite(&arguments)),
         Command::Invitation(arguments) => server::on_network(invitation::run(&arguments)),
         Command::Person(arguments) => server::on_network(person::person(&arguments)),

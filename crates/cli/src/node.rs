@@ -309,7 +309,7 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
             }
             println!("{name} is revoked; its next request is refused");
             println!(
-                "Next: to admit it again: constans invite, then on the node constans-agent join --invitation FILE"
+                "Next: to admit it again: constans invite, then on the node constans-agent join --invitation-file FILE"
             );
             Ok(())
         }

@@ -12,12 +12,13 @@ pub use fleet::{Fleet, Running, free_port};
 use constans_wire::report::RunReport;
 use constans_world::{PrivateRoot, UNPRIVILEGED, build_repository, is_root, kits};
 use std::fs;
-use std::io::Write as _;
+use std::io::{Read as _, Write as _};
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::process::CommandExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::sync::OnceLock;
+use std::time::Duration;
 use tempfile::TempDir;
 
 /// The result of a program.
@@ -95,7 +96,7 @@ impl Machine {
         Ended::of(&self.agent(arguments).output().expect("the agent starts"))
     }
 
-    /// Runs the agent on a terminal, where someone types.
+    /// Runs the agent on a terminal, where someone types when it asks.
     ///
     /// # Panics
     ///
@@ -113,8 +114,19 @@ impl Machine {
             .stdout(Stdio::piped())
             .stderr(Stdio::piped());
         let mut started = terminal.spawn().expect("script(1) starts");
+        // What is typed before it asks would be echoed by the terminal itself.
+        let mut before = Vec::new();
+        let mut out = started.stdout.take().expect("it writes");
+        let mut read = [0; 1];
+        while !before.ends_with(b": ") && out.read(&mut read).expect("it is read") == 1 {
+            before.push(read[0]);
+        }
+        std::thread::sleep(Duration::from_millis(100));
         started.stdin.as_mut().expect("it reads").write_all(typed.as_bytes()).expect("it is typed");
-        Ended::of(&started.wait_with_output().expect("it ends"))
+        out.read_to_end(&mut before).expect("it ends");
+        let mut output = started.wait_with_output().expect("it ends");
+        output.stdout = before;
+        Ended::of(&output)
     }
 
     /// Runs the agent on a kit of the demo.

@@ -15,9 +15,9 @@ pub fn joined(fleet: &Fleet, name: &str, labels: &[&str]) -> Machine {
     let machine = Machine::fresh();
     let labels: Vec<&str> = labels.iter().flat_map(|label| ["--label", label]).collect();
     let invitation = fleet.invite(&machine, &labels);
-    machine.run(&["join", "--invitation", &invitation, "--name", name, "--wait", "0"]);
+    machine.run(&["join", "--invitation-file", &invitation, "--name", name, "--wait", "0"]);
     assert_eq!(fleet.client(&["join", "approve", name]).exit, Some(0));
-    let connected = machine.run(&["join", "--invitation", &invitation, "--name", name, "--wait", "0"]);
+    let connected = machine.run(&["join", "--invitation-file", &invitation, "--name", name, "--wait", "0"]);
     assert_eq!(connected.exit, Some(0), "{}", connected.stderr);
     machine
 }

@@ -15,7 +15,7 @@ fn asks(invitation: &str, name: &str) -> (Machine, Ended) {
 }
 
 fn ask(machine: &Machine, invitation: &str, name: &str) -> Ended {
-    machine.run(&["join", "--invitation", invitation, "--name", name, "--wait", "0"])
+    machine.run(&["join", "--invitation-file", invitation, "--name", name, "--wait", "0"])
 }
 
 fn listed(fleet: &Fleet, arguments: &[&str]) -> Value {

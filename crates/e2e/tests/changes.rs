@@ -516,9 +516,9 @@ fn write_at_once(fleet: &Fleet, machine: &Machine, nodes: usize, lasts: Duration
             let machine = Machine::fresh();
             let name = format!("kiosk-brisk-{}", 100 + round);
             let invitation = fleet.invite(&machine, &["--label", "role=kiosk"]);
-            machine.run(&["join", "--invitation", &invitation, "--name", &name, "--wait", "0"]);
+            machine.run(&["join", "--invitation-file", &invitation, "--name", &name, "--wait", "0"]);
             let approved = change(&["join", "approve", &name]);
-            machine.run(&["join", "--invitation", &invitation, "--name", &name, "--wait", "0"]);
+            machine.run(&["join", "--invitation-file", &invitation, "--name", &name, "--wait", "0"]);
             machine.run(&["daemon", "--once"]);
             approved
         },

@@ -57,7 +57,7 @@ fn a_program_invites_approves_serves_and_reads_what_becomes_of_it() {
         program.post("/api/invitations", r#"{"for_secs": 600, "uses": 1, "labels": {"role": "kiosk"}}"#),
     );
     let invitation = kiosk.document("invitation", made["text"].as_str().unwrap());
-    let join = ["join", "--invitation", &invitation, "--name", "kiosk-auken-1", "--wait", "0"];
+    let join = ["join", "--invitation-file", &invitation, "--name", "kiosk-auken-1", "--wait", "0"];
     let waiting = kiosk.run(&join).stdout;
     let requests = answered(program.get("/api/joining-requests"));
     assert!(

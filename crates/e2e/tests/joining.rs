@@ -8,7 +8,7 @@ use std::net::TcpListener;
 use std::process::Stdio;
 
 fn join(machine: &Machine, invitation: &str, name: &str, wait: &str) -> Ended {
-    machine.run(&["join", "--invitation", invitation, "--name", name, "--wait", wait])
+    machine.run(&["join", "--invitation-file", invitation, "--name", name, "--wait", wait])
 }
 
 /// Brings a machine in as a node.
@@ -205,7 +205,7 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
     );
     let id = fleet.query("select id from node where name = 'bridge-tern'");
     let invitation = fleet.invite(&bridge, &[]);
-    let ask = ["join", "--invitation", &invitation, "--name", "another-name", "--wait", "0"];
+    let ask = ["join", "--invitation-file", &invitation, "--name", "another-name", "--wait", "0"];
     let waiting = bridge.run(&ask);
     assert!(
         waiting.stdout.contains("waiting for approval as bridge-tern")
@@ -235,9 +235,9 @@ fn a_revoked_node_is_refused_at_its_next_request_and_let_back_by_an_operator() {
     let used = bridge.run(&ask);
     assert!(used.stderr.contains("the invitation has no uses left"), "{}", used.stderr);
     let invitation = fleet.invite(&bridge, &[]);
-    bridge.run(&["join", "--invitation", &invitation, "--wait", "0"]);
+    bridge.run(&["join", "--invitation-file", &invitation, "--wait", "0"]);
     assert_eq!(fleet.client(&["join", "approve", "bridge-tern"]).exit, Some(0));
-    assert_eq!(bridge.run(&["join", "--invitation", &invitation, "--wait", "0"]).exit, Some(0));
+    assert_eq!(bridge.run(&["join", "--invitation-file", &invitation, "--wait", "0"]).exit, Some(0));
 }
 
 #[test]

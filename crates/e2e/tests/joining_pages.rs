@@ -17,7 +17,7 @@ fn name(at: usize) -> String {
 }
 
 fn ask(machine: &Machine, invitation: &str, name: &str) -> Ended {
-    machine.run(&["join", "--invitation", invitation, "--name", name, "--wait", "0"])
+    machine.run(&["join", "--invitation-file", invitation, "--name", name, "--wait", "0"])
 }
 
 /// Has each do something, several at once.

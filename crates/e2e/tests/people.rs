@@ -309,7 +309,7 @@ fn what_people_made_is_listed_and_ended_and_stays_on_record() {
     assert!(fleet.client(&["invitation", "withdraw", id]).stderr.contains("there is no open invitation"));
     let machine = Machine::fresh();
     let file = machine.document("invitation", &line);
-    let refused = machine.run(&["join", "--invitation", &file, "--wait", "0"]);
+    let refused = machine.run(&["join", "--invitation-file", &file, "--wait", "0"]);
     assert!(refused.stderr.contains("the invitation was withdrawn"), "{}", refused.stderr);
 
     // Roles one at a time.

@@ -78,7 +78,7 @@ fn retired_nodes_are_found_with_who_and_why_and_one_is_brought_back_as_it_was() 
     let again = machines[1].run(&[
         "join",
         "--again",
-        "--invitation",
+        "--invitation-file",
         &invitation,
         "--name",
         "till-auken-1",

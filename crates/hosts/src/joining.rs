@@ -56,7 +56,7 @@ fn join(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
         "/root/invitation",
         &hub.client(&["invite", "--label", "role=kiosk", "--label", "site=auken"])?,
     )?;
-    let join = format!("constans-agent join --invitation /root/invitation --name {NODE} --wait 0");
+    let join = format!("constans-agent join --invitation-file /root/invitation --name {NODE} --wait 0");
     host.try_shell(&join)?;
     hub.client(&["join", "approve", NODE])?;
     let output = host.shell(&join)?;

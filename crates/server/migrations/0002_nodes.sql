@@ -110,6 +110,28 @@ create table invitation (
     withdrawn_by  text references person (name)
 );
 
+-- The packages by which the agent is installed: of the server's own version and the two before.
+create table agent_package (
+    sha256       text primary key,
+    version      text not null,
+    format       text not null check (format in ('deb', 'rpm')),
+    architecture text not null,
+    glibc        text not null,
+    contents     bytea not null,
+    added_by     text not null references person (name),
+    added_at     timestamptz not null,
+    unique (version, format, architecture)
+);
+alter table agent_package alter contents set storage external;
+
+-- The files that lines to paste fetch, each named by its SHA-256: they stay as they were printed, as long as their packages are there.
+create table installer (
+    sha256   text primary key,
+    contents text not null,
+    packages text[] not null,
+    made_at  timestamptz not null
+);
+
 -- Which machines are let in without a person who looks at each of them. Its table is apart, so that a machine is looked up in it.
 create table admission_rule (
     no        bigint generated always as identity primary key,

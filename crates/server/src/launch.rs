@@ -5,6 +5,7 @@ use crate::change::recover::Watch;
 use crate::change::single;
 use crate::change::worker;
 use crate::checkin::check_in::ShownCheckIn;
+use crate::checkin::install::fetched_packages;
 use crate::database::{bring_up_to_date, pool};
 use crate::door::{Door, DoorSettings, Most, OwnNames, raise_descriptors};
 use crate::evidence::worker as evidence_worker;
@@ -186,6 +187,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let refused = RefusedRequests::begin(db.clone());
     let behind: SocketAddr = (Ipv4Addr::LOCALHOST, 0).into();
     let agents = listener("agents", behind, &db, &here, &refused, with_other_methods(checkin::routes()))
+        .manage(fetched_packages())
         .manage(Batcher::<ShownCheckIn>::begin(db.clone()))
         .manage(Batcher::<PlainRun>::begin(db.clone()));
     let people = listener("people", behind, &db, &here, &refused, with_other_methods(api::routes()))

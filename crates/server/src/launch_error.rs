@@ -36,6 +36,9 @@ pub enum LaunchError {
     /// A person.
     #[error("there is no person {0}")]
     NoPerson(String),
+    /// A folder for the manual's pages.
+    #[error("{} cannot be written", .0.display())]
+    Unwritable(PathBuf, #[source] std::io::Error),
     /// A clock that is moved.
     #[error("{} is not a clock", .0.display())]
     Clock(PathBuf, #[source] std::io::Error),
@@ -67,6 +70,7 @@ impl LaunchError {
             Self::Protected(error) => Some(error.hint()),
             Self::NoPerson(_) => Some("a new person needs a --role"),
             Self::Certificate(error) => error.hint(),
+            Self::Unwritable(..) => Some("name a folder that is there"),
             Self::Refused(_) | Self::Random(_) | Self::Clock(..) | Self::Watch(_) | Self::Rocket(..) => None,
         }
     }

@@ -1,8 +1,9 @@
 //! `constans-server`: the central program.
 
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory as _, Parser, Subcommand};
 use constans_folder::bounds;
 use constans_server::launch;
+use constans_server::launch_error::LaunchError;
 use constans_server::people::command_line::{self as people, LinkArguments, PersonCommand, TokenCommand};
 use constans_server::settings::Settings;
 use constans_server::trust::{EvidenceKeys, ProtectedError};
@@ -45,6 +46,17 @@ enum Command {
     },
     /// Print the OpenAPI document of the server's interface
     Openapi,
+    /// Print the completions of the server's commands for a shell
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual's pages into a folder; for packages
+    #[command(hide = true)]
+    ManPages {
+        /// The folder
+        folder: PathBuf,
+    },
     /// Try to check the kits on stdin, within bounds; the server starts this before it checks them itself
     #[command(hide = true)]
     TryCheck,
@@ -96,6 +108,17 @@ fn main() -> ExitCode {
                 let _ = writeln!(std::io::stdout(), "{}", api::document_text());
                 Ok(())
             }
+            Command::Completions { shell } => {
+                clap_complete::generate(
+                    shell,
+                    &mut CommandLine::command(),
+                    "constans-server",
+                    &mut std::io::stdout(),
+                );
+                Ok(())
+            }
+            Command::ManPages { folder } => clap_mangen::generate_to(CommandLine::command(), &folder)
+                .map_err(|error| LaunchError::Unwritable(folder, error)),
             Command::TryCheck => Ok(()),
         }
     });

@@ -1,5 +1,6 @@
 //! Joining: invitations, requests and decisions.
 
+use crate::agent_package::InstallLine;
 use constans_core::filter::About;
 use constans_core::joining::{Placement, WaitsBecause};
 use constans_core::run::Mode;
@@ -57,6 +58,8 @@ pub struct MadeInvitation {
     pub text: String,
     /// End of its validity.
     pub expires_at: Timestamp,
+    /// The line that installs the agent on a machine and lets it join; none if the server has no package of it.
+    pub install: Option<InstallLine>,
 }
 
 /// A certificate request of a node. Sent again with the same key, it asks for the decision.

@@ -2,6 +2,7 @@
 
 pub mod activity;
 pub mod admission;
+pub mod agent_package;
 pub mod audit;
 mod bounded;
 pub mod change;

@@ -229,7 +229,7 @@ fn join_and_run(fleet: &Fleet, machine: &Machine) -> io::Result<()> {
     let invitation = fleet.client(&[&["invite", "--for", "1h"], labels.as_slice()].concat())?;
     let file = place.join("invitation");
     fs::write(&file, invitation)?;
-    let join = ["join", "--invitation", path(&file), "--name", machine.name, "--wait", "0"];
+    let join = ["join", "--invitation-file", path(&file), "--name", machine.name, "--wait", "0"];
     // Nobody approved it yet, which the agent says by its exit status.
     let _ = fleet.on(machine.name, &join);
     if machine.part == Part::Waits {

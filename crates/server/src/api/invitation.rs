@@ -1,5 +1,6 @@
 //! Invitations.
 
+use super::agent_package::line_of;
 use crate::body::JsonBody;
 use crate::here::Here;
 use crate::page::{Page, PageAnswer, PageQuery};
@@ -68,6 +69,7 @@ pub async fn make(
         &json!({ "uses": uses, "labels": labels, "until": expires_at }),
     )
     .await?;
+    let install = line_of(&mut transaction, here, None).await?;
     transaction.commit().await?;
     let invitation = Invitation {
         form: INVITATION_FORM,
@@ -78,7 +80,7 @@ pub async fn make(
     };
     let text = URL_SAFE_NO_PAD
         .encode(serde_json::to_vec(&invitation).map_err(|error| ApiError::failed("writing JSON", &error))?);
-    Ok(Json(MadeInvitation { id, text, expires_at }))
+    Ok(Json(MadeInvitation { id, text, expires_at, install }))
 }
 
 /// The open invitations, the newest first.

@@ -2,6 +2,7 @@
 
 mod activity;
 mod admission;
+mod agent_package;
 mod asset;
 mod audit;
 mod change;
@@ -70,6 +71,10 @@ pub fn routes() -> Vec<Route> {
         joining::list,
         joining::approve,
         joining::deny,
+        agent_package::list,
+        agent_package::line,
+        agent_package::add,
+        agent_package::remove,
         admission::list,
         admission::show,
         admission::make,

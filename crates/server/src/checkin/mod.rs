@@ -2,6 +2,7 @@
 
 pub mod check_in;
 mod freezes;
+pub mod install;
 pub mod join;
 pub mod wanted;
 
@@ -17,6 +18,8 @@ pub fn routes() -> Vec<Route> {
         check_in::check_in,
         wanted::state,
         wanted::content,
-        wanted::report
+        wanted::report,
+        install::installer,
+        install::package
     ]
 }

@@ -1,6 +1,7 @@
 //! SQL and nothing else, one file a subject. Every function takes an executor, so that it joins a transaction.
 
 pub mod admission;
+pub mod agent_package;
 pub mod audit;
 pub mod change;
 pub mod check_in;

@@ -20,9 +20,9 @@ pub use handed_out::{HandedOut, LastDatabase, SeenDatabase};
 pub use node_caller::NodeCaller;
 pub use noted_days::NotedDays;
 pub use permission::{
-    AuditRead, ChangeDecide, ChangeRequest, ConcessionAsk, ConcessionDecide, ControlEdit, DesiredImport,
-    EvidenceMake, FreezeSet, GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeEdit, NodeRead,
-    NodeRevoke, PeopleManage, Permission, Role, ServerRecover, SessionOwn, StageEdit, StageServe,
+    AgentPackageEdit, AuditRead, ChangeDecide, ChangeRequest, ConcessionAsk, ConcessionDecide, ControlEdit,
+    DesiredImport, EvidenceMake, FreezeSet, GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeEdit,
+    NodeRead, NodeRevoke, PeopleManage, Permission, Role, ServerRecover, SessionOwn, StageEdit, StageServe,
     permissions_of,
 };
 pub use protected::{ProtectedError, ProtectedFolder, put_whole};

@@ -131,6 +131,8 @@ permissions! {
     PeopleManage = "people.manage";
     /// See the audit trail.
     AuditRead = "audit.read";
+    /// Add and remove the packages by which the agent is installed: machines run them as root.
+    AgentPackageEdit = "agent_package.edit";
     /// End recovering after the database was put back.
     ServerRecover = "server.recover";
 }
@@ -144,7 +146,7 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read agent_package.edit server.recover",
             ),
             (
                 "approver",

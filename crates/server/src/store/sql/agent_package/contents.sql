@@ -1,0 +1,1 @@
+select contents from agent_package where sha256 = $1

@@ -1,0 +1,1 @@
+select contents from installer where sha256 = $1

@@ -1,0 +1,1 @@
+select pg_advisory_xact_lock(hashtext('agent_package'))

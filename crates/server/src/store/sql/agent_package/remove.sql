@@ -1,0 +1,1 @@
+delete from agent_package where sha256 = $1
