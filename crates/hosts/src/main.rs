@@ -4,6 +4,7 @@ mod around;
 mod faults;
 mod hub;
 mod inspected;
+mod installing;
 mod joining;
 mod kinds;
 mod lab;
@@ -21,7 +22,8 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
 /// What can be tried by itself; all is tried if none is named. Some need what those before them left.
-const GROUPS: [&str; 8] = ["fleet", "kinds", "packages", "rpm", "inspected", "related", "faults", "kills"];
+const GROUPS: [&str; 9] =
+    ["installing", "fleet", "kinds", "packages", "rpm", "inspected", "related", "faults", "kills"];
 
 fn main() -> ExitCode {
     let arguments: Vec<String> = std::env::args().skip(1).collect();
@@ -86,11 +88,15 @@ fn run(only: Option<&str>) -> Result<TestOutcome, Failed> {
     let repository = Repository::build(folder_of_packages.path(), keys.path())?;
     let agent = stripped_agent(keys.path())?;
     let (host, kiosk, gate) = (lab.host("h1"), lab.host("h2"), lab.host("h3"));
+    let wanted = |group: &str| only.is_none_or(|only| only == group);
+    let mut failed = 0;
+    // Before anything of ours is on it.
+    if wanted("installing") {
+        failed += installing::all(&Hub::start(&lab)?, gate)?;
+    }
     host.put(&agent, "/usr/bin/constans-agent")?;
     kiosk.put(&agent, "/usr/bin/constans-agent")?;
     gate.put(&agent, "/usr/bin/constans-agent")?;
-    let wanted = |group: &str| only.is_none_or(|only| only == group);
-    let mut failed = 0;
     if wanted("fleet") {
         failed += joining::all(&Hub::start(&lab)?, kiosk);
     }

@@ -1,0 +1,215 @@
+//! The agent's packages on a fresh host: one line installs it and lets it join, a later one upgrades it, and it goes again.
+
+use crate::hub::Hub;
+use crate::lab::{Failed, Host, print_result};
+use crate::repository::run;
+use crate::steps::SOON;
+use serde_json::Value;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+const NAME: &str = "gate-auken-1";
+/// What is upgraded from: the same programs under an earlier version.
+const EARLIER: &str = "0.0.9";
+
+/// The packages that were built for it.
+pub struct Packages {
+    folder: tempfile::TempDir,
+}
+
+impl Packages {
+    /// Builds the agent's packages, in the version of its program and in an earlier one.
+    pub fn build() -> Result<Self, Failed> {
+        let folder = tempfile::tempdir().map_err(|error| error.to_string())?;
+        let programs = std::env::current_exe().map_err(|error| error.to_string())?;
+        let programs = programs.parent().ok_or("no folder")?;
+        let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging/build");
+        for version in [None, Some(EARLIER)] {
+            let mut build = Command::new(&script);
+            build.arg(programs).arg(folder.path()).args(version).env("ONLY_AGENT", "1");
+            run(&mut build)?;
+        }
+        Ok(Self { folder })
+    }
+
+    /// Returns the package of a format and a version.
+    pub fn file(&self, format: &str, version: &str) -> Result<PathBuf, Failed> {
+        let files = std::fs::read_dir(self.folder.path()).map_err(|error| error.to_string())?;
+        let is_it = |path: &PathBuf| {
+            path.extension().is_some_and(|extension| extension == format)
+                && path.file_name().is_some_and(|name| name.to_string_lossy().contains(version))
+        };
+        files
+            .flatten()
+            .map(|file| file.path())
+            .find(is_it)
+            .ok_or_else(|| format!("no .{format} of {version} was built"))
+    }
+}
+
+type Step = fn(&Hub<'_>, Host<'_>, &Packages) -> Result<(), Failed>;
+
+/// Each builds upon the one before.
+const STEPS: &[(&str, Step)] = &[
+    ("a machine that does not fit is told all of it at once, and nothing is installed", misfits),
+    ("what was altered on its way is not run", altered),
+    (
+        "one line installs the agent on a fresh Debian host and asks to join; the invitation is in no history and no process",
+        one_line,
+    ),
+    ("it is approved, and its agent goes on by itself, with the next start too", approved),
+    (
+        "the line of a newer version upgrades it; the agent is another process, and the node the same",
+        upgraded,
+    ),
+    ("removed, it is stopped and keeps its state; purged, only what it replaced stays", removed),
+];
+
+/// Goes through all steps; returns 1 if one failed, since those after it cannot be tried.
+pub fn all(hub: &Hub<'_>, host: Host<'_>) -> Result<usize, Failed> {
+    println!("\nthe packages, on a fresh host");
+    let packages = Packages::build()?;
+    hub.client(&[
+        "agent-package",
+        "add",
+        &packages.file("deb", EARLIER)?.display().to_string(),
+        &packages.file("rpm", EARLIER)?.display().to_string(),
+    ])?;
+    Ok(STEPS
+        .iter()
+        .map(|(what, step)| print_result(what, step(hub, host, &packages)))
+        .find(|failed| *failed > 0)
+        .unwrap_or(0))
+}
+
+fn line(hub: &Hub<'_>) -> Result<String, Failed> {
+    hub.client(&["agent-package", "line"]).map(|line| line.trim().to_owned())
+}
+
+fn expect(what: &str, text: &str, parts: &[&str]) -> Result<(), Failed> {
+    match parts.iter().find(|part| !text.contains(**part)) {
+        None => Ok(()),
+        Some(missing) => Err(format!("{what} lacks `{missing}`: {text}")),
+    }
+}
+
+fn nothing_installed(host: Host<'_>) -> Result<(), Failed> {
+    host.shell("! command -v constans-agent && ! dpkg -s constans-agent 2>/dev/null").map(drop)
+}
+
+fn misfits(hub: &Hub<'_>, host: Host<'_>, _: &Packages) -> Result<(), Failed> {
+    host.shell("cp /etc/os-release /root/os-release && printf 'ID=alpine\\nPRETTY_NAME=\"Alpine Linux v3.20\"\\n' > /etc/os-release.new && mv /etc/os-release.new /etc/os-release")?;
+    let ended = host.try_shell(&format!("{} </dev/null", line(hub)?));
+    host.shell("mv /root/os-release /etc/os-release")?;
+    let said = ended?.both();
+    expect(
+        "the refusal",
+        &said,
+        &[
+            "nothing was installed, since this machine does not fit",
+            "Alpine Linux v3.20 is not one that the agent is packaged for",
+            "Debian, Ubuntu and what descends from them, amd64",
+            "there is no terminal to ask for the invitation on",
+        ],
+    )?;
+    nothing_installed(host)
+}
+
+fn altered(hub: &Hub<'_>, host: Host<'_>, _: &Packages) -> Result<(), Failed> {
+    // Somebody in between answers with another file: to curl it looks like the server's.
+    host.write(
+        "/root/between/curl",
+        "#!/bin/sh\n/usr/bin/curl \"$@\"; for last; do :; done; [ -s \"$2\" ] && echo 'touch /root/altered' >> \"$2\"\nexit 0\n",
+    )?;
+    let ended =
+        host.try_shell(&format!("chmod +x /root/between/curl; PATH=/root/between:$PATH; {}", line(hub)?))?;
+    expect(
+        "the refusal",
+        &ended.both(),
+        &["nothing was installed: what came is not what this line installs"],
+    )?;
+    host.shell("! test -e /root/altered && rm -r /root/between")?;
+    nothing_installed(host)
+}
+
+fn one_line(hub: &Hub<'_>, host: Host<'_>, _: &Packages) -> Result<(), Failed> {
+    let invitation = hub.client(&["invite", "--label", "role=gate", "--label", "site=auken"])?;
+    host.write("/root/line", &format!("{} --name {NAME}\n", line(hub)?))?;
+    // A person's terminal: the line is pasted, and the invitation typed when it is asked for.
+    host.write("/root/typed", &invitation)?;
+    let typed = "while ! grep -q 'it is not shown' /root/terminal 2>/dev/null; do sleep 0.1; done; sleep 0.3; cat /root/typed; ps -e -o args > /root/processes; sleep 20";
+    let ended = host.try_shell(&format!(
+        "({typed}) | HISTFILE=/root/history script -qefc 'bash /root/line' /root/terminal"
+    ))?;
+    let said = ended.both();
+    expect(
+        "the terminal",
+        &said,
+        &[
+            "1 of 3: fetching constans-agent 0.0.9 for Debian GNU/Linux 12 (bookworm)",
+            "3 of 3: joining",
+            "waiting for approval as gate-auken-1, key fingerprint",
+            "the agent runs, and starts with this machine",
+            "it goes on asking by itself until it is approved or denied",
+        ],
+    )?;
+    let secret = invitation.trim();
+    host.shell(&format!(
+        "! grep -rqs '{secret}' /root/terminal /root/history /root/processes && rm /root/typed"
+    ))?;
+    host.shell("systemctl is-active -q constans-agent && systemctl is-enabled -q constans-agent && test -e /usr/share/man/man1/constans-agent-join.1.gz")?;
+    host.wait_for(
+        "systemctl show -p StatusText --value constans-agent | grep -q 'waiting for approval'",
+        SOON,
+    )
+}
+
+fn approved(hub: &Hub<'_>, host: Host<'_>, _: &Packages) -> Result<(), Failed> {
+    hub.client(&["join", "approve", NAME])?;
+    host.wait_for("test -e /var/lib/constans/joined.json && ! test -e /var/lib/constans/joining.json", SOON)?;
+    hub.wait_for(&["node", "list"], NAME, SOON)?;
+    host.power_cut()?;
+    host.wait_for("systemctl is-active -q constans-agent && constans-agent check-in", SOON)?;
+    host.shell("id -u constans-network").map(drop)
+}
+
+fn upgraded(hub: &Hub<'_>, host: Host<'_>, packages: &Packages) -> Result<(), Failed> {
+    let own = own_version()?;
+    let node = |hub: &Hub<'_>| -> Result<Value, Failed> {
+        let nodes = hub.client(&["node", "list", "--output", "json"])?;
+        serde_json::from_str(&nodes).map_err(|error| error.to_string())
+    };
+    let (before, nodes) = (host.shell("systemctl show -p MainPID --value constans-agent")?, node(hub)?);
+    hub.client(&["agent-package", "add", &packages.file("deb", &own)?.display().to_string()])?;
+    let said = host.try_shell(&format!("{} </dev/null", line(hub)?))?.both();
+    expect(
+        "the line",
+        &said,
+        &[&format!("1 of 3: fetching constans-agent {own}"), "belongs to a fleet already and stays in it"],
+    )?;
+    host.shell(&format!("dpkg-query -W -f '${{Version}}' constans-agent | grep -qx {own}"))?;
+    host.wait_for(
+        &format!("test $(systemctl show -p MainPID --value constans-agent) != {}", before.trim()),
+        SOON,
+    )?;
+    host.wait_for("systemctl is-active -q constans-agent && constans-agent check-in", SOON)?;
+    let again = host.shell(&format!("{} </dev/null", line(hub)?))?;
+    expect("the line once more", &again, &[&format!("constans-agent {own} is installed already")])?;
+    let count = |nodes: &Value| nodes.as_array().map_or(0, Vec::len);
+    if count(&nodes) == count(&node(hub)?) { Ok(()) } else { Err("another node came".to_owned()) }
+}
+
+fn own_version() -> Result<String, Failed> {
+    let agent = std::env::current_exe().map_err(|error| error.to_string())?.with_file_name("constans-agent");
+    let said = run(Command::new(agent).arg("--version"))?;
+    said.split_whitespace().last().map(str::to_owned).ok_or_else(|| format!("no version: {said}"))
+}
+
+fn removed(_: &Hub<'_>, host: Host<'_>, _: &Packages) -> Result<(), Failed> {
+    host.shell("mkdir -p /var/lib/constans/attic && echo old > /var/lib/constans/attic/old-copy")?;
+    host.shell("dpkg -r constans-agent")?;
+    host.shell("! systemctl is-active -q constans-agent && ! command -v constans-agent && test -e /var/lib/constans/joined.json")?;
+    let purged = host.shell("dpkg -P constans-agent 2>&1")?;
+    expect("the purge", &purged, &["left: /var/lib/constans/attic"])?;
+    host.shell("! test -e /var/lib/constans/joined.json && grep -q old /var/lib/constans/attic/old-copy && rm -r /var/lib/constans").map(drop)
+}
