@@ -2,7 +2,7 @@
 DEMO_DIR ?= /var/tmp/constans-demo-$(shell id -u)
 export DEMO_DIR
 
-.PHONY: tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots dependencies advisories unused circles
+.PHONY: packages tools interface-check bench fuzz demo demo-reset console console-check test test-hosts test-long check fmt shots dependencies advisories unused circles
 
 demo: ## builds, starts the server and the nodes of Skerry Line, and says what to try; Ctrl-C stops all; CROWD=0: no simulated nodes
 	@demo/check demo
@@ -105,6 +105,13 @@ bench: console ## figures beside their budgets, as a table and as target/bench.j
 	cargo build --locked --profile small -p constans-agent
 	cargo build --locked --release --bins -p constans-agent -p constans-cli -p constans-crowd -p constans-server
 	ci/leaves-nothing cargo run --locked --release -p constans-bench -- target/bench.json
+
+packages: console ## .deb and .rpm of agent, server and client, into target/packages; half an hour, since they are optimised
+	cargo build --locked --profile small -p constans-agent
+	cargo build --locked --release --bins -p constans-cli -p constans-server
+	mkdir -p target/packages/programs
+	ln -sf ../../small/constans-agent ../../release/constans ../../release/constans-server target/packages/programs/
+	packaging/build target/packages/programs target/packages
 
 fuzz: ## fuzzes each parser for a minute (SECONDS_EACH=60), beginning with the demo's documents
 	fuzz/run

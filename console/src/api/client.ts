@@ -79,6 +79,11 @@ export const api = {
   welcomeFor: (secret: string) => answer(client.POST('/api/welcome/for', { body: secret })),
   welcome: (body: Schemas['Welcome']) => answer(client.POST('/api/welcome', { body })),
   overview: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/overview', { params: { query: filter ? { filter } : {} }, signal })),
+  serverStatus: (signal?: AbortSignal) => answer(client.GET('/api/server-status', { signal })),
+  people: (signal?: AbortSignal) => allPages((after) => client.GET('/api/people', { params: { query: { after } }, signal })),
+  tokens: (signal?: AbortSignal) => allPages((after) => client.GET('/api/tokens', { params: { query: { after } }, signal })),
+  audit: (query: { before?: number }, signal?: AbortSignal) => answer(client.GET('/api/audit', { params: { query }, signal })),
+  verifyAudit: () => answer(client.GET('/api/audit/verify')),
   /** The labels that nodes have, each with its values. */
   labels: (signal?: AbortSignal) => answer(client.GET('/api/labels', { signal })),
   complianceDays: (query: { days?: number; filter?: string; only?: string }, signal?: AbortSignal) =>
@@ -125,6 +130,9 @@ export const api = {
   runs: (name: string, before?: string, signal?: AbortSignal) =>
     answer(client.GET('/api/nodes/{name}/runs', { params: { ...of(name), query: { before } }, signal })),
   run: (name: string, id: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs/{id}', { params: { path: { name, id } }, signal })),
+  /** What is otherwise in a run than in the one before it. */
+  compareRun: (name: string, id: string, signal?: AbortSignal) =>
+    answer(client.GET('/api/nodes/{name}/runs/{id}/comparison', { params: { path: { name, id } }, signal })),
   releases: (signal?: AbortSignal) => allPages((after) => client.GET('/api/releases', { params: { query: { after } }, signal })),
   // The generated type of a pair is a list of any length.
   release: (kit: string, version: string, signal?: AbortSignal) =>

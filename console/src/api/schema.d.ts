@@ -1556,6 +1556,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/nodes/{name}/runs/{id}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What is otherwise in a run than in the one before it, or than in another one.
+         * @description What is otherwise in a run than in the one before it, or than in another one.
+         */
+        get: operations["get_api_nodes_name_runs_id_comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/nodes/{name}/why": {
         parameters: {
             query?: never;
@@ -1958,6 +1978,26 @@ export interface paths {
          * @description Runs, corrections and failures of all nodes in each of the last hours, the present one last.
          */
         get: operations["get_api_run_hours"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/server-status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How the server is: its machine, PostgreSQL, what it works at, its certificates, and the agents of its nodes.
+         * @description How the server is: its machine, PostgreSQL, what it works at, its certificates, and the agents of its nodes.
+         */
+        get: operations["get_api_server_status"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2821,6 +2861,13 @@ export interface components {
              */
             zone: string;
         };
+        /** @description A version of the agent. */
+        AgentVersion: {
+            /** @description How many nodes have it. */
+            nodes: number;
+            /** @description The version; none of nodes that never checked in. */
+            version?: string | null;
+        };
         /** @description The approval of a concession. */
         ApproveConcession: {
             /** @description Why, at most 500 characters. */
@@ -3214,6 +3261,20 @@ export interface components {
             /** @description The nodes, those that do not have it first, then by name. */
             nodes: components["schemas"]["ChangedNode"][];
         };
+        /** @description A clause that is otherwise. */
+        ChangedResult: {
+            /** @description The clause. */
+            address: string;
+            after?: components["schemas"]["Outcome"] | null;
+            before?: components["schemas"]["Outcome"] | null;
+            cause?: components["schemas"]["Cause"] | null;
+            /** @description How it is otherwise. */
+            change: components["schemas"]["ResultChange"];
+            /** @description Why it is not corrected after, or what failed; of what passes now, what had failed. */
+            message?: string | null;
+            /** @description Its severity. */
+            severity: components["schemas"]["Severity"];
+        };
         /** @description A change whole. */
         ChangeShown: {
             /** @description What asks for a second person, as `the group gates`; nothing if who asked only may not hand it out. */
@@ -3487,6 +3548,23 @@ export interface components {
          * @enum {string}
          */
         ClosedAs: "corrected" | "by_hand" | "by_rollout" | "not_wanted" | "retired";
+        /** @description One of two runs that are compared. */
+        ComparedRun: {
+            /**
+             * Format: date-time
+             * @description When it began, by the clock of the node.
+             */
+            began: string;
+            /** @description The releases that it was about; none if they are not known. */
+            releases: string[];
+            /**
+             * Format: uuid
+             * @description The run; none if all was in line, of which nothing more is kept.
+             */
+            run?: string | null;
+            /** @description The status. */
+            status: components["schemas"]["Status"];
+        };
         /** @description The compliance of the nodes that a filter selects, at a moment. */
         Compliance: {
             /**
@@ -6121,6 +6199,11 @@ export interface components {
          * @enum {string}
          */
         RestartPolicy: "never" | "in_window" | "when_needed";
+        /**
+         * @description How a clause's result is otherwise, the most severe first.
+         * @enum {string}
+         */
+        ResultChange: "fails_now" | "fails_again" | "out_of_line_now" | "found_otherwise" | "passes_now" | "in_line_now" | "new" | "gone";
         /** @description A node that was retired. */
         RetiredNode: {
             /** @description Why, if that was given. */
@@ -6172,6 +6255,16 @@ export interface components {
              * @description The rule's number: 3 is called A3.
              */
             rule: number;
+        };
+        /** @description What is otherwise in a run than in one before it. */
+        RunComparison: {
+            /** @description The run after. */
+            after: components["schemas"]["ComparedRun"];
+            before?: components["schemas"]["ComparedRun"] | null;
+            /** @description The clauses that are otherwise, the most severe first. */
+            changed: components["schemas"]["ChangedResult"][];
+            /** @description Whether one of the two left clauses out, by choice or for their number: then clauses that are new or gone are not told. */
+            is_of_a_part: boolean;
         };
         /** @description What was reported in an hour. */
         RunHour: {
@@ -6376,6 +6469,59 @@ export interface components {
             fingerprint: string;
             /** @description The title that its operator chose. */
             title: string;
+            /** @description Its version. */
+            version: string;
+        };
+        /** @description A certificate that the server shows. */
+        ServerCertificate: {
+            /**
+             * Format: date-time
+             * @description End of its validity.
+             */
+            ends_at: string;
+            /** @description What is wrong with it, and what to do. */
+            problem?: string | null;
+            /** @description Whom it is shown: `agents` or `people`. */
+            shown_to: string;
+        };
+        /** @description A part of the server, or of what it needs. */
+        ServerPart: {
+            /** @description How it is. */
+            found: string;
+            /** @description Which. */
+            name: string;
+            /** @description What to do; none if it is well. */
+            remedy?: string | null;
+        };
+        /** @description How the server is. */
+        ServerStatus: {
+            /** @description The versions of the agents, the newest first. */
+            agents: components["schemas"]["AgentVersion"][];
+            /** @description The certificates that it shows. */
+            certificates: components["schemas"]["ServerCertificate"][];
+            /** @description Number of nodes that it is sized for: its machine and PostgreSQL are compared with that. */
+            expected_nodes: number;
+            /** @description Number of nodes of the fleet. */
+            nodes: number;
+            /**
+             * Format: date-time
+             * @description The server's clock.
+             */
+            now: string;
+            /** @description The packages of the agent that it serves. */
+            packages: components["schemas"]["AgentPackage"][];
+            /** @description Its parts, those that are not well first. */
+            parts: components["schemas"]["ServerPart"][];
+            /**
+             * Format: date-time
+             * @description Since when it is recovering from a restored database, if it is.
+             */
+            recovering_since?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when this process runs.
+             */
+            started_at: string;
             /** @description Its version. */
             version: string;
         };
@@ -17071,6 +17217,118 @@ export interface operations {
             };
         };
     };
+    get_api_nodes_name_runs_id_comparison: {
+        parameters: {
+            query?: {
+                /** @description The run to compare with; the one before it if none is named. The beginning of its id is enough */
+                with?: string;
+            };
+            header?: never;
+            path: {
+                id: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunComparison"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_api_nodes_name_why: {
         parameters: {
             query?: never;
@@ -19593,6 +19851,87 @@ export interface operations {
             };
             /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_server_status: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServerStatus"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };

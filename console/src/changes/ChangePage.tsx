@@ -27,7 +27,7 @@ export function ChangePage() {
   const number = Number(no.replace(/^C/, ''));
   const change = useQuery({ queryKey: ['change', number], queryFn: ({ signal }) => api.change(number, signal), refetchInterval: 5_000 });
   return (
-    <Page title={`C${number}`} heading={null}>
+    <Page title={`C${number}`} hasOwnHeading>
       <Typography sx={{ fontSize: 14, mb: 0.5 }}>
         <Link component={RouterLink} to="/changes">
           Changes

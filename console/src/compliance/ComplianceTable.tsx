@@ -9,6 +9,7 @@ import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
 import { mono } from '../looks/theme';
+import { Wide } from '../looks/Wide';
 import { listOf } from '../nodes/filter';
 import { deviationCause } from '../words/words';
 import { onlyOf, onlyWords } from './only';
@@ -30,28 +31,30 @@ export function ComplianceTable({ by, rows, hasMoreRows, onOnly }: Counted) {
   if (rows.length === 0) return <Typography>There are no clauses to count.</Typography>;
   return (
     <>
-      <Table size="small" aria-label={`Compliance by ${by}`}>
-        <TableHead>
-          <TableRow>
-            <TableCell>{titled(by)}</TableCell>
-            <TableCell>Clauses</TableCell>
-            <TableCell align="right">As found</TableCell>
-            <TableCell align="right">With concessions</TableCell>
-            {NUMBERS.map((number) => (
-              <TableCell key={number} align="right">
-                {titled(number)}
-              </TableCell>
+      <Wide>
+        <Table size="small" aria-label={`Compliance by ${by}`}>
+          <TableHead>
+            <TableRow>
+              <TableCell>{titled(by)}</TableCell>
+              <TableCell>Clauses</TableCell>
+              <TableCell align="right">As found</TableCell>
+              <TableCell align="right">With concessions</TableCell>
+              {NUMBERS.map((number) => (
+                <TableCell key={number} align="right">
+                  {titled(number)}
+                </TableCell>
+              ))}
+              <TableCell align="right">Nodes without deviation</TableCell>
+              <TableCell align="right">Nodes with a critical one</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {rows.map((row) => (
+              <ComplianceTableRow key={row.key ?? ''} by={by} row={row} onOnly={onOnly} />
             ))}
-            <TableCell align="right">Nodes without deviation</TableCell>
-            <TableCell align="right">Nodes with a critical one</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {rows.map((row) => (
-            <ComplianceTableRow key={row.key ?? ''} by={by} row={row} onOnly={onOnly} />
-          ))}
-        </TableBody>
-      </Table>
+          </TableBody>
+        </Table>
+      </Wide>
       {hasMoreRows && <Typography sx={{ mt: 1, color: 'text.secondary' }}>There are more: use a filter, or count by something else.</Typography>}
     </>
   );

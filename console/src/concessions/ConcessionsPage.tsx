@@ -15,6 +15,8 @@ import { ComplianceTabs } from '../compliance/ComplianceTabs';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { Unseen } from '../looks/Unseen';
+import { Wide } from '../looks/Wide';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
@@ -74,46 +76,52 @@ function ConcessionTable({ concessions, person, mayDecide }: { concessions: Conc
   }
   return (
     <>
-      <Table size="small" aria-label="Concessions">
-        <TableHead>
-          <TableRow>
-            <TableCell />
-            <TableCell>For what, where</TableCell>
-            <TableCell>Asked, decided</TableCell>
-            <TableCell>Covers</TableCell>
-            <TableCell />
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {concessions.map((concession) => (
-            <TableRow key={concession.no} sx={{ '& td': { verticalAlign: 'top' } }}>
-              <TableCell sx={{ whiteSpace: 'nowrap' }}>
-                D{concession.no}
-                <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{statusWords(concession)}</Box>
-              </TableCell>
-              <TableCell sx={{ overflowWrap: 'anywhere' }}>
-                {concession.clauses.map((clause) => (
-                  <Box key={clause}>
-                    <Address>{clause}</Address>
-                  </Box>
-                ))}
-                <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{placeWords(concession)}</Box>
-              </TableCell>
+      <Wide>
+        <Table size="small" aria-label="Concessions">
+          <TableHead>
+            <TableRow>
               <TableCell>
-                <Acts concession={concession} />
+                <Unseen>Concession</Unseen>
               </TableCell>
-              <TableCell sx={{ fontSize: 13 }}>{isOpen(concession) && coverageWords(concession).map((words) => <Box key={words}>{words}</Box>)}</TableCell>
-              <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
-                {decisions(concession, person, mayDecide).map((decision) => (
-                  <Button key={decision} size="small" onClick={() => setAsks({ concession, decision })} sx={{ ml: 1, textTransform: 'capitalize' }}>
-                    {decision}…
-                  </Button>
-                ))}
+              <TableCell>For what, where</TableCell>
+              <TableCell>Asked, decided</TableCell>
+              <TableCell>Covers</TableCell>
+              <TableCell>
+                <Unseen>Actions</Unseen>
               </TableCell>
             </TableRow>
-          ))}
-        </TableBody>
-      </Table>
+          </TableHead>
+          <TableBody>
+            {concessions.map((concession) => (
+              <TableRow key={concession.no} sx={{ '& td': { verticalAlign: 'top' } }}>
+                <TableCell sx={{ whiteSpace: 'nowrap' }}>
+                  D{concession.no}
+                  <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{statusWords(concession)}</Box>
+                </TableCell>
+                <TableCell sx={{ overflowWrap: 'anywhere' }}>
+                  {concession.clauses.map((clause) => (
+                    <Box key={clause}>
+                      <Address>{clause}</Address>
+                    </Box>
+                  ))}
+                  <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{placeWords(concession)}</Box>
+                </TableCell>
+                <TableCell>
+                  <Acts concession={concession} />
+                </TableCell>
+                <TableCell sx={{ fontSize: 13 }}>{isOpen(concession) && coverageWords(concession).map((words) => <Box key={words}>{words}</Box>)}</TableCell>
+                <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
+                  {decisions(concession, person, mayDecide).map((decision) => (
+                    <Button key={decision} size="small" onClick={() => setAsks({ concession, decision })} sx={{ ml: 1, textTransform: 'capitalize' }}>
+                      {decision}…
+                    </Button>
+                  ))}
+                </TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      </Wide>
       {asks && <DecisionDialog {...asks} onClose={() => setAsks(undefined)} />}
     </>
   );

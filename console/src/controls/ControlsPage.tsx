@@ -19,6 +19,7 @@ import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { mono } from '../looks/theme';
+import { Wide } from '../looks/Wide';
 import { FilterField } from '../nodes/FilterField';
 import { asArgument, listOf, namesFilter, useFilter } from '../nodes/filter';
 import { Page } from '../shell/Page';
@@ -52,35 +53,37 @@ export function ControlsPage() {
           <>
             <Card>
               <Catalogue controls={controls} />
-              <Table size="small" aria-label="Controls">
-                <TableHead>
-                  <TableRow>
-                    <TableCell>Control</TableCell>
-                    <TableCell align="right">In scope</TableCell>
-                    <TableCell align="right">Satisfied</TableCell>
-                    <TableCell align="right">Not satisfied</TableCell>
-                    <TableCell align="right">Not known</TableCell>
-                    <TableCell align="right">Conceded</TableCell>
-                    <TableCell align="right">Gaps</TableCell>
-                    <TableCell>Clauses</TableCell>
-                    <TableCell align="right">As found</TableCell>
-                  </TableRow>
-                </TableHead>
-                <TableBody>
-                  {controls.controls.map((control) => (
-                    <Fragment key={control.id}>
-                      <ControlRow control={control} isOpen={control.id === open} onOpen={() => set({ control: control.id === open ? null : control.id })} />
-                      {control.id === open && (
-                        <TableRow>
-                          <TableCell colSpan={9} sx={{ bgcolor: 'sunken' }}>
-                            <ControlText control={control} nodesInAll={controls.nodes_in_all} asked={asked} />
-                          </TableCell>
-                        </TableRow>
-                      )}
-                    </Fragment>
-                  ))}
-                </TableBody>
-              </Table>
+              <Wide>
+                <Table size="small" aria-label="Controls">
+                  <TableHead>
+                    <TableRow>
+                      <TableCell>Control</TableCell>
+                      <TableCell align="right">In scope</TableCell>
+                      <TableCell align="right">Satisfied</TableCell>
+                      <TableCell align="right">Not satisfied</TableCell>
+                      <TableCell align="right">Not known</TableCell>
+                      <TableCell align="right">Conceded</TableCell>
+                      <TableCell align="right">Gaps</TableCell>
+                      <TableCell>Clauses</TableCell>
+                      <TableCell align="right">As found</TableCell>
+                    </TableRow>
+                  </TableHead>
+                  <TableBody>
+                    {controls.controls.map((control) => (
+                      <Fragment key={control.id}>
+                        <ControlRow control={control} isOpen={control.id === open} onOpen={() => set({ control: control.id === open ? null : control.id })} />
+                        {control.id === open && (
+                          <TableRow>
+                            <TableCell colSpan={9} sx={{ bgcolor: 'sunken' }}>
+                              <ControlText control={control} nodesInAll={controls.nodes_in_all} asked={asked} />
+                            </TableCell>
+                          </TableRow>
+                        )}
+                      </Fragment>
+                    ))}
+                  </TableBody>
+                </Table>
+              </Wide>
             </Card>
             {controls.assets && <Assets summary={controls.assets} />}
           </>

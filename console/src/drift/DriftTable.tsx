@@ -8,6 +8,7 @@ import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
 import { mono } from '../looks/theme';
+import { Wide } from '../looks/Wide';
 import { span } from '../words/time';
 
 const NUMBERS = [
@@ -32,36 +33,38 @@ export function DriftTable({ by, rows, hasMoreRows, onClause }: Shown) {
   if (rows.length === 0) return <Typography>No drift in this period.</Typography>;
   return (
     <>
-      <Table size="small" aria-label={`Drift by ${by}`}>
-        <TableHead>
-          <TableRow>
-            <TableCell sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{by}</TableCell>
-            {NUMBERS.map(([number, title]) => (
-              <TableCell key={number} align="right">
-                {title}
-              </TableCell>
-            ))}
-            <TableCell align="right">Detected within</TableCell>
-            <TableCell align="right">Corrected after</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {rows.map(({ key, figures }) => (
-            <TableRow key={key ?? ''}>
-              <TableCell sx={{ fontFamily: key ? mono : undefined, fontSize: 13, overflowWrap: 'anywhere' }}>
-                <KeyName by={by} name={key ?? undefined} onClause={onClause} />
-              </TableCell>
-              {NUMBERS.map(([number]) => (
+      <Wide>
+        <Table size="small" aria-label={`Drift by ${by}`}>
+          <TableHead>
+            <TableRow>
+              <TableCell sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{by}</TableCell>
+              {NUMBERS.map(([number, title]) => (
                 <TableCell key={number} align="right">
-                  {figures[number].toLocaleString('en')}
+                  {title}
                 </TableCell>
               ))}
-              <TableCell align="right">{half(figures.detected_within)}</TableCell>
-              <TableCell align="right">{half(figures.corrected_after)}</TableCell>
+              <TableCell align="right">Detected within</TableCell>
+              <TableCell align="right">Corrected after</TableCell>
             </TableRow>
-          ))}
-        </TableBody>
-      </Table>
+          </TableHead>
+          <TableBody>
+            {rows.map(({ key, figures }) => (
+              <TableRow key={key ?? ''}>
+                <TableCell sx={{ fontFamily: key ? mono : undefined, fontSize: 13, overflowWrap: 'anywhere' }}>
+                  <KeyName by={by} name={key ?? undefined} onClause={onClause} />
+                </TableCell>
+                {NUMBERS.map(([number]) => (
+                  <TableCell key={number} align="right">
+                    {figures[number].toLocaleString('en')}
+                  </TableCell>
+                ))}
+                <TableCell align="right">{half(figures.detected_within)}</TableCell>
+                <TableCell align="right">{half(figures.corrected_after)}</TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      </Wide>
       <Typography sx={{ mt: 1, color: 'text.secondary', fontSize: 13 }}>
         Half of the episodes were detected, and corrected, within these spans.{hasMoreRows && ' There are more rows: use a filter.'}
       </Typography>

@@ -16,6 +16,7 @@ import { rateWords } from '../compliance/rate';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { Unseen } from '../looks/Unseen';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
@@ -89,12 +90,16 @@ function EvidenceTable({ evidence, person, mayEndAll }: { evidence: Evidence[]; 
     <Table size="small" aria-label="Evidence">
       <TableHead>
         <TableRow>
-          <TableCell />
+          <TableCell>
+            <Unseen>Evidence</Unseen>
+          </TableCell>
           <TableCell>Of what</TableCell>
           <TableCell>Asked for</TableCell>
           <TableCell align="right">Nodes without deviation</TableCell>
           <TableCell align="right">Clauses compliant</TableCell>
-          <TableCell />
+          <TableCell>
+            <Unseen>Actions</Unseen>
+          </TableCell>
         </TableRow>
       </TableHead>
       <TableBody>

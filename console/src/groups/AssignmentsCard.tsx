@@ -16,6 +16,7 @@ import { useQuery } from '@tanstack/react-query';
 import { api, type Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
+import { Unseen } from '../looks/Unseen';
 import { count } from '../words/words';
 import { baselineName } from './draft';
 import type { Part } from './GroupPage';
@@ -44,13 +45,17 @@ export function AssignmentsCard({ draft, view, mayEdit }: Part & { view: Schemas
             <Table size="small" aria-label="Assignments" sx={{ tableLayout: 'fixed', '& td, & th': { px: 1 } }}>
               <TableHead>
                 <TableRow>
-                  <TableCell sx={{ width: 56 }} />
+                  <TableCell sx={{ width: 56 }}>
+                    <Unseen>Order</Unseen>
+                  </TableCell>
                   <TableCell>Baseline</TableCell>
                   <TableCell sx={{ width: '15%' }}>Drift</TableCell>
                   <TableCell sx={{ width: '13%' }}>Rollout</TableCell>
                   <TableCell sx={{ width: '15%' }}>Severity</TableCell>
                   <TableCell sx={{ width: '12%' }}>Controls too</TableCell>
-                  <TableCell sx={{ width: 84 }} />
+                  <TableCell sx={{ width: 84 }}>
+                    <Unseen>Actions</Unseen>
+                  </TableCell>
                 </TableRow>
               </TableHead>
               <TableBody>
@@ -170,7 +175,7 @@ function AssignmentRow({ assignment, view, mayEdit, place, onPlace, onTerms, onU
       </TableCell>
       <TableCell>
         {mayEdit && (
-          <Button variant="text" size="small" onClick={onUnassign} aria-label={`no longer assign ${name}`}>
+          <Button variant="text" size="small" onClick={onUnassign} aria-label={`Unassign ${name}`}>
             Unassign
           </Button>
         )}

@@ -25,7 +25,7 @@ export function GroupPage() {
   const { name = '' } = useParams();
   const shown = useQuery({ queryKey: ['group', name], queryFn: ({ signal }) => api.group(name, signal) });
   return (
-    <Page title={name} heading={null}>
+    <Page title={name} hasOwnHeading>
       <Typography sx={{ fontSize: 14, mb: 0.5 }}>
         <Link component={RouterLink} to="/groups">
           Groups

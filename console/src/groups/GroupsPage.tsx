@@ -68,7 +68,7 @@ function GroupRow({ group, nodes }: Schemas['GroupListed']) {
       </TableCell>
       <TableCell align="right">{group.priority ?? 0}</TableCell>
       <TableCell align="right">
-        <Link component={RouterLink} to={listOf(`"${group.name}" in node.groups`)} aria-label={`nodes of ${group.name}`}>
+        <Link component={RouterLink} to={listOf(`"${group.name}" in node.groups`)} aria-label={`${nodes.toLocaleString('en')} nodes of ${group.name}`}>
           {nodes.toLocaleString('en')}
         </Link>
       </TableCell>

@@ -20,6 +20,7 @@ import { problemWords } from '../changes/ConfirmDialog';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { Unseen } from '../looks/Unseen';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
@@ -73,7 +74,9 @@ function InvitationTable({ invitations }: { invitations: Schemas['OpenInvitation
             <TableCell>Holds until</TableCell>
             <TableCell>Labels</TableCell>
             <TableCell>Made by</TableCell>
-            <TableCell />
+            <TableCell>
+              <Unseen>Actions</Unseen>
+            </TableCell>
           </TableRow>
         </TableHead>
         <TableBody>

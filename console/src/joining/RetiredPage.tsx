@@ -23,6 +23,7 @@ import { useSettled } from '../groups/useSettled';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { Unseen } from '../looks/Unseen';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
@@ -77,7 +78,9 @@ function RetiredTable({ nodes, mayBringBack, onBack }: { nodes: Retired[]; mayBr
           <TableCell>Node</TableCell>
           <TableCell>Retired</TableCell>
           <TableCell>Joined</TableCell>
-          <TableCell />
+          <TableCell>
+            <Unseen>Actions</Unseen>
+          </TableCell>
         </TableRow>
       </TableHead>
       <TableBody>
@@ -95,7 +98,7 @@ function RetiredTable({ nodes, mayBringBack, onBack }: { nodes: Retired[]; mayBr
               {node.change && (
                 <>
                   {' ('}
-                  <Link component={RouterLink} to={changeAddress(node.change)}>
+                  <Link component={RouterLink} to={changeAddress(node.change)} underline="always">
                     C{node.change}
                   </Link>
                   )
@@ -109,7 +112,7 @@ function RetiredTable({ nodes, mayBringBack, onBack }: { nodes: Retired[]; mayBr
               </time>
             </TableCell>
             <TableCell align="right">
-              <Button variant="text" size="small" disabled={!mayBringBack} onClick={() => onBack(node)} aria-label={`bring ${node.name} back`}>
+              <Button variant="text" size="small" disabled={!mayBringBack} onClick={() => onBack(node)} aria-label={`Bring back ${node.name}`}>
                 Bring back…
               </Button>
             </TableCell>

@@ -14,6 +14,7 @@ import { api, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { Unseen } from '../looks/Unseen';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
@@ -75,7 +76,9 @@ function RuleTable({ rules, mayDecide, onShow }: { rules: Rule[]; mayDecide: boo
             <TableCell>Fits, places</TableCell>
             <TableCell align="right">Let in</TableCell>
             <TableCell>Made by, for what</TableCell>
-            <TableCell />
+            <TableCell>
+              <Unseen>Actions</Unseen>
+            </TableCell>
           </TableRow>
         </TableHead>
         <TableBody>

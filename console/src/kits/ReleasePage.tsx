@@ -22,7 +22,7 @@ export function ReleasePage() {
   const { kit = '', version = '' } = useParams();
   const release = useQuery({ queryKey: ['release', kit, version], queryFn: ({ signal }) => api.release(kit, version, signal) });
   return (
-    <Page title={`${kit}@${version}`} heading={null}>
+    <Page title={`${kit}@${version}`} hasOwnHeading>
       <Typography sx={{ fontSize: 14, mb: 0.5 }}>
         <Link component={RouterLink} to="/kits">
           Kits

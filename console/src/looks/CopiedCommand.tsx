@@ -9,10 +9,11 @@ export function CopiedCommand({ command }: { command: string }) {
   const copy = () => {
     void navigator.clipboard?.writeText(command).then(() => setCopied(true));
   };
+  const word = isCopied ? 'copied' : 'Copy command';
   return (
     <Tooltip title={<Address>{command}</Address>} onOpen={() => setCopied(false)}>
-      <Button variant="text" color="inherit" onClick={copy} aria-label={`Copy the command: ${command}`} sx={{ color: 'text.secondary', fontWeight: 400 }}>
-        {isCopied ? 'copied' : 'Copy command'}
+      <Button variant="text" color="inherit" onClick={copy} aria-label={`${word}: ${command}`} sx={{ color: 'text.secondary', fontWeight: 400 }}>
+        {word}
       </Button>
     </Tooltip>
   );

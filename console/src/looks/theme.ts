@@ -66,6 +66,8 @@ export const theme = createTheme({
     MuiButtonBase: { defaultProps: { disableRipple: true } },
     MuiButton: { defaultProps: { disableElevation: true, size: 'small' } },
     MuiLink: { defaultProps: { underline: 'hover' } },
+    // Within a text a link is told by more than its colour.
+    MuiTypography: { styleOverrides: { root: { '& .MuiLink-root': { textDecoration: 'underline' } } } },
     MuiTableCell: { styleOverrides: { root: { borderBottom: hairline, padding: '5px 12px 5px 0', fontSize: 14 } } },
     MuiTooltip: { defaultProps: { arrow: true, enterDelay: 300 } },
   },

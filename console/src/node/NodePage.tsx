@@ -35,7 +35,7 @@ export function NodePage() {
   const { name = '' } = useParams();
   const node = useQuery({ queryKey: ['node', name], queryFn: ({ signal }) => api.node(name, signal) });
   return (
-    <Page title={name} heading={null}>
+    <Page title={name} hasOwnHeading>
       <Typography sx={{ fontSize: 14, mb: 0.5 }}>
         <Link component={RouterLink} to="/nodes">
           Nodes

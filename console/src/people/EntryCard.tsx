@@ -10,7 +10,7 @@ import { StatusGlyph } from '../looks/StatusGlyph';
 export function EntryCard({ title, failure, children }: { title: string; failure: Error | null; children: ReactNode }) {
   const problem = failure instanceof Refused ? failure.problem : undefined;
   return (
-    <Box component="main" sx={{ minHeight: '100vh', display: 'grid', placeItems: 'center', p: 2 }}>
+    <Box component="main" sx={{ minHeight: '100vh', display: 'grid', gridTemplateColumns: 'minmax(0, 1fr)', placeItems: 'center', p: 2 }}>
       <Paper sx={{ p: 4, width: 420, maxWidth: '100%' }}>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, color: 'primary.main', mb: 2 }}>
           <StatusGlyph status="in_line" size={24} />

@@ -14,13 +14,14 @@ import { exact, took } from '../words/time';
 import { count, startedBy } from '../words/words';
 import { ClauseReport } from './ClauseReport';
 import { PackagesAhead } from './PackagesAhead';
+import { SinceBefore } from './SinceBefore';
 
 /** One run: what started it, totals, and for each clause desired and actual values and what was done. */
 export function RunPage() {
   const { name = '', run: id = '' } = useParams();
   const run = useQuery({ queryKey: ['run', name, id], queryFn: ({ signal }) => api.run(name, id, signal), refetchInterval: false });
   return (
-    <Page title={`Run of ${name}`} heading={null}>
+    <Page title={`Run of ${name}`} hasOwnHeading>
       <Typography sx={{ fontSize: 14, mb: 0.5 }}>
         <Link component={RouterLink} to="/nodes">
           Nodes
@@ -46,6 +47,7 @@ function RunParts({ node, run }: { node: string; run: Schemas['ShownRun'] }) {
   return (
     <>
       <RunHead node={node} report={run} />
+      <SinceBefore node={node} run={run.run} />
       {run.package_preview && <PackagesAhead preview={run.package_preview} changes={run.words.packages ?? []} />}
       <Box sx={{ display: 'grid', gap: 2 }}>
         {shown.map(({ clause, words }) => words && <ClauseReport key={clause.address} clause={clause} words={words} isChosen={clause.address === chosen} />)}

@@ -34,6 +34,7 @@ const RetiredPage = lazy(() => import('../joining/RetiredPage').then((page) => (
 const KitsPage = lazy(() => import('../kits/KitsPage').then((page) => ({ default: page.KitsPage })));
 const ReleasePage = lazy(() => import('../kits/ReleasePage').then((page) => ({ default: page.ReleasePage })));
 const KindsPage = lazy(() => import('../kits/KindsPage').then((page) => ({ default: page.KindsPage })));
+const ServerPage = lazy(() => import('../server/ServerPage').then((page) => ({ default: page.ServerPage })));
 
 /** The console: signing in, or the pages. */
 export function App() {
@@ -82,6 +83,7 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="kits/:kit/:version" element={<ReleasePage />} />
             <Route path="kinds" element={<KindsPage />} />
             <Route path="kinds/:kind" element={<KindsPage />} />
+            <Route path="server" element={<ServerPage />} />
             <Route path="*" element={<NotFoundPage />} />
           </Routes>
         </Suspense>

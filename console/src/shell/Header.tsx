@@ -29,7 +29,7 @@ const PAGES = [
 export function Header({ session, isConnected }: { session: Schemas['Session']; isConnected: boolean }) {
   return (
     <AppBar position="static" color="transparent" elevation={0} sx={{ border: 0, borderBottom: '1px solid', borderColor: 'divider' }}>
-      <Box component="nav" aria-label="Pages" sx={{ display: 'flex', alignItems: 'stretch', gap: 2.5, px: { xs: 2, md: 3 }, minHeight: 51 }}>
+      <Box component="nav" aria-label="Pages" sx={{ display: 'flex', alignItems: 'stretch', gap: { xs: 1, md: 2.5 }, px: { xs: 1, md: 3 }, minHeight: 51 }}>
         <Link href="#main" sx={{ position: 'absolute', left: -999, '&:focus': { left: 8, top: 8 } }}>
           Skip to the page
         </Link>
@@ -39,6 +39,7 @@ export function Header({ session, isConnected }: { session: Schemas['Session']; 
             Constans
           </Typography>
         </Box>
+        <PagesMenu />
         {PAGES.map((page) => (
           <Link
             key={page.to}
@@ -47,7 +48,7 @@ export function Header({ session, isConnected }: { session: Schemas['Session']; 
             end={page.to === '/'}
             underline="none"
             sx={{
-              display: 'flex',
+              display: { xs: 'none', lg: 'flex' },
               alignItems: 'center',
               color: 'text.secondary',
               borderBottom: '2px solid transparent',
@@ -72,10 +73,35 @@ export function Header({ session, isConnected }: { session: Schemas['Session']; 
   );
 }
 
+/** The pages, where there is no room for them side by side. */
+function PagesMenu() {
+  const [anchor, setAnchor] = useState<HTMLElement>();
+  const close = () => setAnchor(undefined);
+  return (
+    <Box sx={{ display: { xs: 'flex', lg: 'none' }, alignItems: 'center' }}>
+      <Button color="inherit" aria-haspopup="menu" aria-expanded={anchor !== undefined} onClick={(event) => setAnchor(event.currentTarget)}>
+        Pages
+      </Button>
+      <Menu anchorEl={anchor} open={anchor !== undefined} onClose={close}>
+        {PAGES.map((page) => (
+          <MenuItem key={page.to} component={NavLink} to={page.to} end={page.to === '/'} onClick={close} sx={{ '&.active': { fontWeight: 600 } }}>
+            {page.name}
+          </MenuItem>
+        ))}
+      </Menu>
+    </Box>
+  );
+}
+
+/** The server, by its title and colour; it leads to how it is. */
 function ServerName({ server }: { server: Schemas['ServerAbout'] }) {
   return (
-    <Box
+    <Link
+      component={NavLink}
+      to="/server"
+      underline="none"
       sx={{
+        whiteSpace: 'nowrap',
         alignSelf: 'center',
         px: 1.25,
         py: 0.25,
@@ -86,7 +112,7 @@ function ServerName({ server }: { server: Schemas['ServerAbout'] }) {
       title={`version ${server.version}, CA ${server.fingerprint}`}
     >
       {server.title}
-    </Box>
+    </Link>
   );
 }
 

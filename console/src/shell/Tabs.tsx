@@ -10,7 +10,7 @@ interface Tab {
 /** The pages of one subject, beside each other. */
 export function Tabs({ subject, pages }: { subject: string; pages: Tab[] }) {
   return (
-    <Box component="nav" aria-label={subject} sx={{ display: 'flex', gap: 2.5, mb: 2 }}>
+    <Box component="nav" aria-label={subject} sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2.5, mb: 2 }}>
       {pages.map((page) => (
         <Link
           key={page.to}

@@ -16,6 +16,11 @@ export function outcomeWords(outcome: Schemas['Outcome']): string {
   return table.outcome[outcome];
 }
 
+/** How a clause is otherwise than in the run before. */
+export function resultChange(change: Schemas['ResultChange']): string {
+  return table.result_change[change];
+}
+
 /** What started a run. */
 export function startedBy(by: Schemas['StartedBy']): string {
   return table.started_by[by];

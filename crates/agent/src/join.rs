@@ -191,7 +191,7 @@ pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
         if Instant::now() >= patience {
             match arguments.output {
                 Output::Text => {
-                    println!("not approved yet; constans-agent join asks again, and the daemon by itself")
+                    println!("not approved yet; constans-agent join asks again, and the daemon by itself");
                 }
                 Output::Json => say(
                     &json!({ "state": "waiting", "name": name, "fingerprint": fingerprint, "request": request, "server": url }),

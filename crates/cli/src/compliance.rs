@@ -241,7 +241,7 @@ fn nodes(number: u64) -> String {
     count(usize::try_from(number).unwrap_or(usize::MAX), "node", "nodes")
 }
 
-fn of_nodes(compliance: &Compliance, only: Option<&str>) -> String {
+pub fn of_nodes(compliance: &Compliance, only: Option<&str>) -> String {
     let NodeCounts { without_deviation, with_deviation, not_known, conceded, with_critical } =
         compliance.nodes;
     let mut text = format!("{without_deviation} of {} without any deviation", nodes(compliance.nodes.all()));
@@ -267,7 +267,7 @@ fn of_nodes(compliance: &Compliance, only: Option<&str>) -> String {
     text
 }
 
-fn of_clauses(counts: &ClauseCounts) -> String {
+pub fn of_clauses(counts: &ClauseCounts) -> String {
     let rate =
         counts.rate().map_or_else(|| Rate::words_of(None), |rate| format!("{} as found", rate.words()));
     let mut text = format!(

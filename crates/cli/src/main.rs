@@ -30,10 +30,12 @@ mod lsp_frames;
 mod node;
 mod node_retired;
 mod node_why;
+mod overview;
 mod person;
 mod recovery;
 mod run;
 mod server;
+mod server_status;
 mod sign_in;
 mod stage;
 #[cfg(test)]
@@ -112,6 +114,10 @@ enum Command {
     Change(change::ChangeArguments),
     /// List and show the runs of a node
     Run(run::RunArguments),
+    /// Show how the server is: its parts, its certificates, the versions of the agents
+    Server(server_status::ServerCommandArguments),
+    /// Show what the fleet needs most: the statuses, compliance, what needs attention and the command for each
+    Overview(overview::OverviewArguments),
     /// Recover after the database was restored: see what nodes have, end the recovery
     Recovery(recovery::RecoveryArguments),
     /// Print the completions of this client's commands for a shell
@@ -171,6 +177,8 @@ fn main() -> ExitCode {
         },
         Command::Recovery(arguments) => server::on_network(recovery::run(&arguments)),
         Command::AgentPackage(arguments) => server::on_network(agent_package::run(&arguments)),
+        Command::Server(arguments) => server::on_network(server_status::run(&arguments)),
+        Command::Overview(arguments) => server::on_network(overview::run(&arguments)),
         Command::Invite(arguments) => server::on_network(invitation::invite(&arguments)),
         Command::Invitation(arguments) => server::on_network(invitation::run(&arguments)),
         Command::Person(arguments) => server::on_network(person::person(&arguments)),

@@ -3,9 +3,11 @@
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
-use constans_terminal::{run_line, show_kept_run};
-use constans_wire::run::{RunSummary, ShownRun};
+use constans_core::run::{Cause, ResultChange};
+use constans_terminal::{harmless, run_line, show_kept_run, style, styled, time};
+use constans_wire::run::{ComparedRun, RunComparison, RunSummary, ShownRun};
 use jiff::Timestamp;
+use std::fmt::Write as _;
 
 /// Arguments of `run`.
 #[derive(Debug, Args)]
@@ -37,6 +39,18 @@ enum RunCommand {
         /// Show every clause, with native commands and system calls
         #[arg(short, long)]
         verbose: bool,
+    },
+    /// Compare a run with the one before it, or with another one: what fails now, what failed last time and passes now
+    Compare {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The node
+        node: String,
+        /// The run; the beginning of its id is enough
+        run: String,
+        /// The run to compare with [default: the one before it]
+        #[arg(long, value_name = "RUN")]
+        with: Option<String>,
     },
 }
 
@@ -73,5 +87,58 @@ pub async fn run(arguments: &RunArguments) -> Result<(), ClientError> {
             }
             Ok(())
         }
+        RunCommand::Compare { server, node, run, with } => {
+            let server = Server::open(server)?;
+            let query = with.as_deref().map(|with| format!("?with={with}")).unwrap_or_default();
+            let comparison: RunComparison =
+                server.get(&format!("/api/nodes/{node}/runs/{run}/comparison{query}")).await?;
+            if !server.says_json(&comparison) {
+                anstream::print!("{}", compared(node, &comparison));
+            }
+            Ok(())
+        }
     }
+}
+
+fn cause_word(cause: Cause) -> &'static str {
+    match cause {
+        Cause::Drift => "drift",
+        Cause::Rollout => "rollout",
+        Cause::TargetMoved => "the target moved",
+    }
+}
+
+fn compared(node: &str, comparison: &RunComparison) -> String {
+    let line = |word: &str, run: &ComparedRun| {
+        let id = run.run.map_or_else(|| "not kept: all was in line".to_owned(), |id| id.to_string());
+        let releases = run.releases.join(" ");
+        format!("{word:<7} {}  {:<16} {id}  {}\n", time(run.began), run.status.words(), harmless(&releases))
+    };
+    let Some(before) = &comparison.before else {
+        return format!("{}no run before it is kept\n", line("after", &comparison.after));
+    };
+    let mut text = line("before", before) + &line("after", &comparison.after) + "\n";
+    for one in &comparison.changed {
+        let style = match one.change {
+            ResultChange::FailsNow | ResultChange::FailsAgain => style::BAD,
+            ResultChange::OutOfLineNow | ResultChange::FoundOtherwise => style::ATTENTION,
+            ResultChange::PassesNow | ResultChange::InLineNow => style::WELL,
+            ResultChange::New | ResultChange::Gone => style::MUTED,
+        };
+        let words = styled(style, format!("{:<28}", one.change.words()));
+        let cause = one.cause.map(|cause| format!("  {}", cause_word(cause))).unwrap_or_default();
+        let _ = writeln!(text, "{words}  {}{cause}", harmless(&one.address));
+        if let Some(message) = &one.message {
+            let of = if one.change == ResultChange::PassesNow { "it had said: " } else { "" };
+            let _ = writeln!(text, "{:30}{of}{}", "", harmless(message));
+        }
+    }
+    if comparison.changed.is_empty() {
+        text.push_str("no clause is otherwise\n");
+    }
+    if comparison.is_of_a_part {
+        text.push_str("one of them left clauses out; those that are new or gone are not told\n");
+    }
+    let _ = writeln!(text, "Next: constans node why {node} ADDRESS");
+    text
 }

@@ -2,7 +2,8 @@
 import { createRequire } from 'node:module';
 import { createInterface } from 'node:readline';
 
-const { chromium } = createRequire(`${process.env.CONSOLE}/`)('playwright-core');
+const packages = createRequire(`${process.env.CONSOLE}/`);
+const { chromium } = packages('playwright-core');
 const quiet = ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync'];
 const browser = await chromium.launch({ executablePath: '/usr/bin/chromium', args: quiet });
 const context = await browser.newContext({ ignoreHTTPSErrors: true, viewport: { width: 1280, height: 800 }, colorScheme: process.env.SCHEME ?? 'light' });
@@ -27,6 +28,29 @@ const steps = {
   address: () => page.url(),
   text: () => page.locator('body').innerText(),
   complaints: () => complaints,
+  size: ({ width, height }) => page.setViewportSize({ width, height }),
+  scheme: async ({ scheme }) => {
+    await page.emulateMedia({ colorScheme: scheme });
+    // Until the colours have moved over.
+    await page.waitForTimeout(400);
+  },
+  /** Waits until nothing is fetched any more. */
+  settled: () => page.waitForLoadState('networkidle', { timeout: 3_000 }).catch(() => {}),
+  /** What is wider than the window, apart from what scrolls by itself. */
+  overflow: () =>
+    page.evaluate(() => {
+      const room = document.documentElement.clientWidth;
+      if (document.documentElement.scrollWidth <= room) return [];
+      const scrolls = (one) => one !== document.body && (getComputedStyle(one).overflowX !== 'visible' || scrolls(one.parentElement));
+      const wide = [...document.querySelectorAll('body *')].filter((one) => one.getBoundingClientRect().right > room + 0.5 && !scrolls(one.parentElement));
+      return wide.slice(-3).map((one) => `${one.tagName.toLowerCase()} to ${Math.round(one.getBoundingClientRect().right)} of ${room}: ${(one.textContent ?? '').slice(0, 60)}`);
+    }),
+  /** What keeps people with a screen reader, a keyboard or weak eyes from using the page, by the rules of WCAG 2.2. */
+  violations: async () => {
+    if (!(await page.evaluate(() => 'axe' in window))) await page.evaluate(packages('axe-core').source);
+    const found = await page.evaluate(() => window.axe.run(document, { resultTypes: ['violations'] }));
+    return found.violations.flatMap(({ id, help, nodes }) => nodes.slice(0, 3).map(({ html, any }) => `${id} (${help}): ${html.slice(0, 200)} ${any[0]?.message ?? ''}`));
+  },
 };
 
 for await (const line of createInterface({ input: process.stdin })) {

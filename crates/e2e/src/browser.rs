@@ -88,6 +88,31 @@ impl Browser {
         self.step(&json!({ "do": "text" })).as_str().unwrap_or_default().to_owned()
     }
 
+    /// Makes the window so large.
+    pub fn resize(&mut self, width: u32, height: u32) {
+        self.step(&json!({ "do": "size", "width": width, "height": height }));
+    }
+
+    /// Has the system prefer `light` or `dark`.
+    pub fn prefer(&mut self, scheme: &str) {
+        self.step(&json!({ "do": "scheme", "scheme": scheme }));
+    }
+
+    /// Waits until the page fetches nothing any more.
+    pub fn settle(&mut self) {
+        self.step(&json!({ "do": "settled" }));
+    }
+
+    /// Returns what is wider than the window.
+    pub fn overflow(&mut self) -> Vec<String> {
+        serde_json::from_value(self.step(&json!({ "do": "overflow" }))).unwrap_or_default()
+    }
+
+    /// Returns what keeps some people from using the page, by axe's rules.
+    pub fn violations(&mut self) -> Vec<String> {
+        serde_json::from_value(self.step(&json!({ "do": "violations" }))).unwrap_or_default()
+    }
+
     /// Returns what the browser complained of, as a policy that was broken.
     pub fn complaints(&mut self) -> Vec<String> {
         serde_json::from_value(self.step(&json!({ "do": "complaints" }))).unwrap_or_default()

@@ -10,7 +10,7 @@ use constans_core::joining::WaitsBecause;
 use constans_core::kind::{baseline_schema, case_schema, kinds_as_markdown, manifest_schema};
 use constans_core::node_status::{NodeProblem, NodeStatus};
 use constans_core::param::Layer;
-use constans_core::run::Outcome;
+use constans_core::run::{Outcome, ResultChange};
 use constans_e2e::demo_kit;
 use constans_wire::exit::Exit;
 use constans_wire::report::StartedBy;
@@ -127,6 +127,7 @@ fn the_words_of_the_console_are_those_of_the_client() {
         "node_status": table(&NodeStatus::ALL, |status| status.words().to_owned()),
         "node_problem": table(&NodeProblem::ALL, |problem| problem.words().to_owned()),
         "outcome": table(&Outcome::ALL, |outcome| outcome.words().to_owned()),
+        "result_change": table(&ResultChange::ALL, |change| change.words().to_owned()),
         "started_by": table(&StartedBy::ALL, |by| by.words().to_owned()),
         "text_diff_refusal": table(&TextDiffRefusal::ALL, |refusal| refusal.words().to_owned()),
         "deviation_cause": causes,

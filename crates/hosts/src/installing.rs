@@ -26,24 +26,36 @@ impl Packages {
         let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging/build");
         for version in [None, Some(EARLIER)] {
             let mut build = Command::new(&script);
-            build.arg(programs).arg(folder.path()).args(version).env("ONLY_AGENT", "1");
+            build.arg(programs).arg(folder.path()).args(version).env("LEVEL", "1");
+            if version.is_some() {
+                build.env("ONLY_AGENT", "1");
+            }
             run(&mut build)?;
         }
         Ok(Self { folder })
     }
 
-    /// Returns the package of a format and a version.
+    /// Returns the agent's package of a format and a version.
     pub fn file(&self, format: &str, version: &str) -> Result<PathBuf, Failed> {
+        self.file_of("constans-agent", format, version)
+    }
+
+    fn file_of(&self, name: &str, format: &str, version: &str) -> Result<PathBuf, Failed> {
         let files = std::fs::read_dir(self.folder.path()).map_err(|error| error.to_string())?;
         let is_it = |path: &PathBuf| {
             path.extension().is_some_and(|extension| extension == format)
-                && path.file_name().is_some_and(|name| name.to_string_lossy().contains(version))
+                && path.file_name().is_some_and(|file| {
+                    let file = file.to_string_lossy();
+                    [format!("{name}_{version}"), format!("{name}-{version}")]
+                        .iter()
+                        .any(|one| file.starts_with(one))
+                })
         };
         files
             .flatten()
             .map(|file| file.path())
             .find(is_it)
-            .ok_or_else(|| format!("no .{format} of {version} was built"))
+            .ok_or_else(|| format!("no .{format} of {name} {version} was built"))
     }
 }
 
@@ -62,6 +74,10 @@ const STEPS: &[(&str, Step)] = &[
         "the line of a newer version upgrades it; the agent is another process, and the node the same",
         upgraded,
     ),
+    (
+        "server and client come as packages too: settings that somebody wrote stay when they go",
+        server_and_client,
+    ),
     ("removed, it is stopped and keeps its state; purged, only what it replaced stays", removed),
 ];
 
@@ -79,7 +95,11 @@ pub fn all(hub: &Hub<'_>, host: Host<'_>) -> Result<usize, Failed> {
         .iter()
         .map(|(what, step)| print_result(what, step(hub, host, &packages)))
         .find(|failed| *failed > 0)
-        .unwrap_or(0))
+        .unwrap_or(0)
+        + print_result(
+            "the .rpm is installed, upgraded and removed by dnf in a private root (without scripts; real systems of its family were not tried)",
+            rpm(&packages),
+        ))
 }
 
 fn line(hub: &Hub<'_>) -> Result<String, Failed> {
@@ -205,6 +225,20 @@ fn own_version() -> Result<String, Failed> {
     said.split_whitespace().last().map(str::to_owned).ok_or_else(|| format!("no version: {said}"))
 }
 
+fn server_and_client(_: &Hub<'_>, host: Host<'_>, packages: &Packages) -> Result<(), Failed> {
+    let own = own_version()?;
+    for (name, to) in [("constans-server", "/root/server.deb"), ("constans", "/root/client.deb")] {
+        host.put(&packages.file_of(name, "deb", &own)?, to)?;
+    }
+    host.shell("dpkg -i /root/server.deb /root/client.deb && id -u constans-server && constans --version && test -e /usr/share/man/man1/constans-invite.1.gz")?;
+    // It is not started before somebody says which database it has; then it says what is missing.
+    host.shell("! systemctl is-enabled -q constans-server && ! systemctl is-active -q constans-server")?;
+    host.shell("echo 'CONSTANS_NAMES=constans.skerry.example' >> /etc/constans/server.env; systemctl start constans-server; sleep 1; true")?;
+    let journal = host.shell("journalctl -u constans-server --no-pager")?;
+    expect("the journal", &journal, &["--database <DATABASE>"])?;
+    host.shell("dpkg -i /root/server.deb </dev/null && grep -q skerry.example /etc/constans/server.env && dpkg -r constans-server constans && grep -q skerry.example /etc/constans/server.env && ! command -v constans && rm /root/*.deb").map(drop)
+}
+
 fn removed(_: &Hub<'_>, host: Host<'_>, _: &Packages) -> Result<(), Failed> {
     host.shell("mkdir -p /var/lib/constans/attic && echo old > /var/lib/constans/attic/old-copy")?;
     host.shell("dpkg -r constans-agent")?;
@@ -212,4 +246,81 @@ fn removed(_: &Hub<'_>, host: Host<'_>, _: &Packages) -> Result<(), Failed> {
     let purged = host.shell("dpkg -P constans-agent 2>&1")?;
     expect("the purge", &purged, &["left: /var/lib/constans/attic"])?;
     host.shell("! test -e /var/lib/constans/joined.json && grep -q old /var/lib/constans/attic/old-copy && rm -r /var/lib/constans").map(drop)
+}
+
+/// Installs, upgrades and removes the .rpm by dnf in a private root: without its scripts, since the root has no shell. Real systems of
+/// that family were not tried.
+fn rpm(packages: &Packages) -> Result<(), Failed> {
+    let message = |error: std::io::Error| error.to_string();
+    let folder = tempfile::tempdir().map_err(message)?;
+    let path = |name: &str| folder.path().join(name);
+    let (root, repository) = (path("root"), path("repository"));
+    std::fs::create_dir_all(root.join("var/lib/rpm")).map_err(message)?;
+    std::fs::create_dir_all(&repository).map_err(message)?;
+    let earlier = packages.file("rpm", EARLIER)?;
+    // What a system of that family has, under its own names.
+    let needed = run(Command::new("rpm").args(["-qp", "--requires"]).arg(&earlier))?;
+    let mut spec =
+        "Name: quay-system\nVersion: 1\nRelease: 1\nSummary: What the agent needs\nLicense: MIT\n".to_owned();
+    needed
+        .lines()
+        .filter(|line| !line.starts_with("rpmlib("))
+        .for_each(|line| spec += &format!("Provides: {line}\n"));
+    spec += "%description\nWhat the agent needs\n%files\n";
+    std::fs::write(path("spec"), spec).map_err(message)?;
+    let define = |name: &str, to: &Path| ["--define".to_owned(), format!("{name} {}", to.display())];
+    let mut build = Command::new("rpmbuild");
+    build
+        .args(define("_topdir", &path("build")))
+        .args(define("_rpmdir", &repository))
+        .arg("-bb")
+        .arg(path("spec"));
+    run(&mut build)?;
+    let offer = |file: &Path| -> Result<(), Failed> {
+        std::fs::copy(file, repository.join(file.file_name().ok_or("a name")?)).map_err(message)?;
+        run(Command::new("createrepo_c").arg("--quiet").arg(&repository)).map(drop)
+    };
+    let dnf = |what: &str| {
+        let mut dnf = Command::new("dnf");
+        dnf.args([
+            "-q",
+            "-y",
+            "--refresh",
+            "--disablerepo=*",
+            "--nogpgcheck",
+            "--releasever=39",
+            "--setopt=tsflags=noscripts",
+        ])
+        .arg(format!("--setopt=cachedir={}", path("cache").display()))
+        .arg(format!("--installroot={}", root.display()))
+        .arg(format!("--repofrompath=skerry,{}", repository.display()))
+        .args(["--enablerepo=skerry", what, "constans-agent"]);
+        run(&mut dnf)
+    };
+    let version = || {
+        run(Command::new("rpm").arg("--root").arg(&root).args(["-q", "--qf", "%{VERSION}", "constans-agent"]))
+    };
+    let is = |expected: &str| match version() {
+        Ok(version) if version == expected => Ok(()),
+        other => Err(format!("it is {other:?}, not {expected}")),
+    };
+    offer(&earlier)?;
+    dnf("install")?;
+    is(EARLIER)?;
+    for file in [
+        "usr/bin/constans-agent",
+        "usr/lib/systemd/system/constans-agent.service",
+        "usr/share/zsh/site-functions/_constans-agent",
+    ] {
+        if !root.join(file).exists() {
+            return Err(format!("{file} is not there"));
+        }
+    }
+    let own = own_version()?;
+    offer(&packages.file("rpm", &own)?)?;
+    dnf("upgrade")?;
+    is(&own)?;
+    run(Command::new("rpm").arg("--root").arg(&root).args(["-V", "--nodeps", "constans-agent"]))?;
+    dnf("remove")?;
+    if root.join("usr/bin/constans-agent").exists() { Err("it is still there".to_owned()) } else { Ok(()) }
 }

@@ -5,9 +5,11 @@ use crate::jobs::chain_of_days::AlteredDays;
 use crate::jobs::run_hours::RunCounts;
 use crate::jobs::waker::Waker;
 use crate::metrics::Metrics;
+use crate::settings::Settings;
 use crate::trust::{Authority, EvidenceKeys, HandedOut, NotedDays, Refusals};
 use constans_core::digest::DigestKey;
 use constans_core::kit::Kit;
+use jiff::Timestamp;
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use std::sync::Arc;
@@ -16,6 +18,10 @@ use tokio::sync::futures::Notified;
 
 /// What handlers need to know of this server.
 pub struct Here {
+    /// What the server was started with.
+    pub settings: Settings,
+    /// When this process was started.
+    pub started_at: Timestamp,
     /// What the operator calls this server.
     pub title: String,
     /// The colour that the operator chose for it.

@@ -123,6 +123,8 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let run_counts = Arc::new(RunCounts::default());
     tokio::spawn(run_hours::keep_added(db.clone(), run_counts.clone()));
     let here = Arc::new(Here {
+        settings: settings.clone(),
+        started_at: clock::now(),
         title: settings.title,
         colour: settings.colour,
         authority: authority.clone(),
@@ -193,7 +195,8 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let people = listener("people", behind, &db, &here, &refused, with_other_methods(api::routes()))
         .mount("/", api::pages())
         .attach(api::AnswerHeaders)
-        .manage(api::Changes::begin(db.clone()));
+        .manage(api::Changes::begin(db.clone()))
+        .manage(api::LastLook::default());
     let measured = listener("metrics", settings.metrics, &db, &here, &refused, metrics::routes())
         .manage(here.metrics.clone());
     let failed = |address| move |error: rocket::Error| launch_error(address, error);

@@ -28,4 +28,5 @@ pub mod recovery;
 pub mod report;
 pub mod retired;
 pub mod run;
+pub mod server_status;
 pub mod text;

@@ -4,8 +4,8 @@ use crate::report::{DidNotEnd, LeftOut, RunReport};
 use constans_core::episode::ClosedAs;
 use constans_core::kit::Severity;
 use constans_core::run::{
-    ClauseResult, ClauseWords, Counts, Decision, DriftWindow, Mode, Outcome, PackageChange, RelatedRecords,
-    Status,
+    ChangedResult, ClauseResult, ClauseWords, Counts, Decision, DriftWindow, Mode, Outcome, PackageChange,
+    RelatedRecords, Status,
 };
 use constans_core::sentence::Sentence;
 use jiff::Timestamp;
@@ -42,6 +42,34 @@ pub struct RunSummary {
     pub did_not_end: Option<DidNotEnd>,
     /// How many runs right before it, or between those of the span, no report came of: the agent dropped it, or the server refused it.
     pub missing: u64,
+}
+
+/// One of two runs that are compared.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ComparedRun {
+    /// The run; none if all was in line, of which nothing more is kept.
+    pub run: Option<Uuid>,
+    /// When it began, by the clock of the node.
+    pub began: Timestamp,
+    /// The status.
+    pub status: Status,
+    /// The releases that it was about; none if they are not known.
+    pub releases: Vec<String>,
+}
+
+/// What is otherwise in a run than in one before it.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct RunComparison {
+    /// The run before; none if none is kept.
+    pub before: Option<ComparedRun>,
+    /// The run after.
+    pub after: ComparedRun,
+    /// The clauses that are otherwise, the most severe first.
+    pub changed: Vec<ChangedResult>,
+    /// Whether one of the two left clauses out, by choice or for their number: then clauses that are new or gone are not told.
+    pub is_of_a_part: bool,
 }
 
 /// An episode of drift of a clause on a node, from when it was last known to be in line to when it was in line again.

@@ -60,7 +60,12 @@ pub async fn line_of(
     Ok(Some(install_line(&installer, url, packages)))
 }
 
-async fn known(db: &mut PgConnection) -> Result<Vec<AgentPackage>, ApiError> {
+/// Returns the packages that are served.
+///
+/// # Errors
+///
+/// Returns what went wrong with the database.
+pub async fn known(db: &mut PgConnection) -> Result<Vec<AgentPackage>, ApiError> {
     let rows = agent_package::list(db).await?;
     Ok(sorted(rows.into_iter().map(packages::shown).collect::<Result<_, _>>()?))
 }

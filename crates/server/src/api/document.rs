@@ -4,8 +4,8 @@ use super::described::complete;
 use super::{
     activity, admission, agent_package, asset, audit, change, clauses, compliance, concession, control,
     desired, drift, event, evidence, freeze, group, group_view, health, invitation, joining, live, node,
-    node_edit, node_own, overview, page_error, person, recovery, release, retired, run, sign_in, stage,
-    token,
+    node_edit, node_own, overview, page_error, person, recovery, release, retired, run, server_status,
+    sign_in, stage, token,
 };
 use crate::checkin::{check_in, install, join, wanted};
 use constans_wire::check_in::Problem;
@@ -23,7 +23,7 @@ use utoipa::{Modify, OpenApi};
     modifiers(&Schemes),
     paths(
         sign_in::sign_in, sign_in::client_token, sign_in::welcome_for, sign_in::welcome, sign_in::own_session, sign_in::sign_out,
-        overview::overview, live::live, event::list, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
+        overview::overview, server_status::show, live::live, event::list, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
         token::list, token::make, token::withdraw, joining::list, joining::approve, joining::deny,
         agent_package::list, agent_package::line, agent_package::add, agent_package::remove, admission::list, admission::show, admission::make, admission::end, desired::export, desired::import, node_own::show, node_own::edits, retired::list, retired::bring_back,
         node::list, node::show, node::why, node::revoke, node::resolve_duplicate, node_edit::label, node_edit::by_table, node_edit::rename, node_edit::retire, clauses::list, compliance::figures, compliance::days, compliance::examinations, compliance::moves,
@@ -32,7 +32,7 @@ use utoipa::{Modify, OpenApi};
         release::prepare, release::put_content, release::publish, release::check, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::second_person, stage::remove, stage::serve, stage::advance, stage::back, group::list, group::set, group::edit, group::remove, group_view::show, group_view::baselines, group_view::try_members,
         change::list, change::show, change::nodes, change::confirm, change::approve, change::deny, change::stop, change::go_back, freeze::list, freeze::set, freeze::end,
-        run::list, run::show, run::episodes, run::hours, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,
+        run::list, run::show, run::compare, run::episodes, run::hours, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,
         join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report, install::installer, install::package,
     )
 )]

@@ -35,6 +35,7 @@ mod recovery;
 mod release;
 mod retired;
 mod run;
+mod server_status;
 mod sign_in;
 mod stage;
 mod token;
@@ -42,6 +43,7 @@ mod token;
 pub use console::AnswerHeaders;
 pub use document::document_text;
 pub use live::Changes;
+pub use server_status::LastLook;
 
 use rocket::Route;
 
@@ -55,6 +57,7 @@ pub fn routes() -> Vec<Route> {
         sign_in::own_session,
         sign_in::sign_out,
         overview::overview,
+        server_status::show,
         live::live,
         event::list,
         invitation::make,
@@ -169,6 +172,7 @@ pub fn routes() -> Vec<Route> {
         freeze::end,
         run::list,
         run::show,
+        run::compare,
         run::episodes,
         run::hours,
         activity::list,

@@ -9,8 +9,11 @@ use crate::store::run::KeptRow;
 use crate::store::run_hour::{self, RunHourRow};
 use crate::store::{node, related, report_text, run};
 use crate::trust::{Allowed, NodeRead};
+use constans_core::run::{ResultChange, changed_results};
 use constans_wire::report::RunReport;
-use constans_wire::run::{Episode, Repeats, RunHour, RunSummary, RunWords, ShownRelated, ShownRun};
+use constans_wire::run::{
+    ComparedRun, Episode, Repeats, RunComparison, RunHour, RunSummary, RunWords, ShownRelated, ShownRun,
+};
 use jiff::Timestamp;
 use rocket::serde::json::Json;
 use rocket::{State, get};
@@ -62,6 +65,74 @@ pub async fn show(name: &str, id: &str, _caller: Allowed<NodeRead>, db: &State<P
         shown["repeats"] = json!(repeats);
     }
     Ok(Json(shown))
+}
+
+/// What is otherwise in a run than in the one before it, or than in another one.
+#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("with" = Option<String>, Query, description = "The run to compare with; the one before it if none is named. The beginning of its id is enough")), responses((status = 200, body = RunComparison)))]
+#[get("/api/nodes/<name>/runs/<id>/comparison?<with>")]
+pub async fn compare(
+    name: &str,
+    id: &str,
+    with: Option<&str>,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> Answer<RunComparison> {
+    let node = node::by_name(db.inner(), name)
+        .await?
+        .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    let missing = |id: &str| ApiError::Missing { what: "run kept whole", name: id.to_owned() };
+    let kept = run::report(db.inner(), node, id).await?.ok_or_else(|| missing(id))?;
+    let learned = kept.learned_at.to_jiff();
+    let after: RunReport = read(kept.report)?;
+    let before = match with {
+        Some(with) => {
+            let kept = run::report(db.inner(), node, with).await?.ok_or_else(|| missing(with))?;
+            Some((None, Some(read::<RunReport>(kept.report)?)))
+        }
+        None => {
+            let earlier = run::of_node(db.inner(), node, Some(learned)).await?;
+            match earlier.into_iter().find(|row| !row.partial && row.did_not_end.is_none()) {
+                None => None,
+                Some(row) => {
+                    let report = match row.run {
+                        None => None,
+                        Some(run) => whole_report(db, node, &run.to_string()).await?,
+                    };
+                    Some((Some(shown(row)?), report))
+                }
+            }
+        }
+    };
+    let of_report = |report: &RunReport| ComparedRun {
+        run: Some(report.run),
+        began: report.began,
+        status: report.status,
+        releases: report.wanted.releases.iter().map(|release| release.release.clone()).collect(),
+    };
+    let is_of_a_part = after.partial
+        || after.left_out.is_some()
+        || matches!(&before, Some((_, Some(report))) if report.partial || report.left_out.is_some());
+    let clauses_before =
+        before.as_ref().map(|(_, report)| report.as_ref().map(|report| report.clauses.as_slice()));
+    let mut changed = clauses_before.map_or_else(Vec::new, |before| changed_results(before, &after.clauses));
+    if is_of_a_part {
+        changed.retain(|one| !matches!(one.change, ResultChange::New | ResultChange::Gone));
+    }
+    Ok(Json(RunComparison {
+        before: before.map(|(listed, report)| match (report, listed) {
+            (Some(report), _) => of_report(&report),
+            (None, Some(listed)) => ComparedRun {
+                run: listed.run,
+                began: listed.began,
+                status: listed.status,
+                releases: Vec::new(),
+            },
+            (None, None) => of_report(&after),
+        }),
+        after: of_report(&after),
+        changed,
+        is_of_a_part,
+    }))
 }
 
 /// The stored report of a run, with its long texts.

@@ -336,11 +336,13 @@ pub struct KeptRow {
     pub report: Value,
     /// Where these belong, by digest.
     pub texts: Value,
+    /// When the server learned it.
+    pub learned_at: SqlTimestamp,
     /// How many runs found the same, with this one; none if no other could.
     pub count: Option<i64>,
     /// When the last of them began.
     pub last_at: Option<SqlTimestamp>,
-    /// When the server learned it.
+    /// When the server learned the last of them.
     pub last_learned_at: Option<SqlTimestamp>,
 }
 

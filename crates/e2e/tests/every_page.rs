@@ -1,0 +1,132 @@
+//! Every page of the console, with something on it: without what keeps people from using it, at widths of a phone and of a wall.
+
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, signed_in, well};
+use constans_e2e::{Browser, Fleet, Machine};
+use serde_json::Value;
+
+const WIDTHS: [(u32, u32); 3] = [(390, 844), (1280, 800), (2560, 1440)];
+
+/// Makes a fleet of which every page has something to show, and returns the pages.
+fn furnished(fleet: &Fleet) -> Vec<String> {
+    let kiosk = joined(fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(fleet);
+    well(&group(fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    well(&kiosk.run(&["daemon", "--once"]));
+    let gone = joined(fleet, "kiosk-auken-2", &["role=kiosk"]);
+    well(&fleet.client(&["node", "retire", "kiosk-auken-2", "--because", "sold"]));
+    drop(gone);
+    let (waiting, denied) = (Machine::fresh(), Machine::fresh());
+    for (machine, name) in [(&waiting, "gate-auken-1"), (&denied, "gate-auken-2")] {
+        let invitation = fleet.invite(machine, &[]);
+        machine.run(&["join", "--invitation-file", &invitation, "--name", name, "--wait", "0"]);
+    }
+    well(&fleet.client(&["join", "deny", "gate-auken-2", "--because", "not on the list of the depot"]));
+    well(&fleet.client(&["invite", "--label", "site=auken"]));
+    well(&fleet.client(&[
+        "admission",
+        "add",
+        "--name",
+        "kiosk-lab-*",
+        "--because",
+        "the lab of the depot",
+        "--for",
+        "7d",
+        "--yes",
+    ]));
+    well(&fleet.client(&[
+        "concession",
+        "ask",
+        "--clause",
+        "file:/etc/kiosk/shell.conf",
+        "--node",
+        "kiosk-auken-1",
+        "--for",
+        "30d",
+        "--because",
+        "old kiosks keep theirs",
+    ]));
+    let runs: Value =
+        serde_json::from_str(well(&fleet.client(&["run", "list", "kiosk-auken-1", "--output", "json"])))
+            .expect("JSON");
+    let run = latest_run(&runs).expect("it ran");
+    [
+        "/",
+        "/nodes",
+        "/nodes/kiosk-auken-1",
+        "/drift",
+        "/compliance",
+        "/compliance/controls",
+        "/compliance/concessions",
+        "/compliance/evidence",
+        "/changes",
+        "/changes/1",
+        "/groups",
+        "/groups/kiosks",
+        "/joining",
+        "/joining/invitations",
+        "/joining/rules",
+        "/joining/decided",
+        "/joining/retired",
+        "/kits",
+        "/kits/kiosk-floor/1.0.0",
+        "/kinds",
+        "/kinds/file",
+        "/server",
+        "/nowhere",
+    ]
+    .map(str::to_owned)
+    .into_iter()
+    .chain([format!("/nodes/kiosk-auken-1/runs/{run}")])
+    .collect()
+}
+
+fn latest_run(value: &Value) -> Option<String> {
+    match value {
+        Value::Array(items) => items.iter().find_map(latest_run),
+        Value::Object(map) => map
+            .get("run")
+            .and_then(Value::as_str)
+            .map(str::to_owned)
+            .or_else(|| map.values().find_map(latest_run)),
+        _ => None,
+    }
+}
+
+/// Looks at all pages, and returns what is wrong with any.
+fn wrong(browser: &mut Browser, pages: &[String]) -> Vec<String> {
+    let mut wrong = Vec::new();
+    for page in pages {
+        browser.open(page);
+        browser.settle();
+        for (width, height) in WIDTHS {
+            browser.resize(width, height);
+            wrong.extend(browser.overflow().into_iter().map(|what| format!("{page} at {width}: {what}")));
+        }
+        browser.resize(1280, 800);
+        for scheme in ["light", "dark"] {
+            browser.prefer(scheme);
+            wrong.extend(browser.violations().into_iter().map(|what| format!("{page} in {scheme}: {what}")));
+        }
+    }
+    wrong
+}
+
+#[test]
+fn every_page_fits_a_phone_and_a_wall_and_keeps_nobody_out() {
+    let fleet = Fleet::start();
+    let pages = furnished(&fleet);
+    let mut browser = signed_in(&fleet);
+    browser.see("Needs attention");
+    let wrong = wrong(&mut browser, &pages);
+    assert!(wrong.is_empty(), "{} faults:\n{}", wrong.len(), wrong.join("\n"));
+    assert_eq!(browser.complaints(), Vec::<String>::new());
+}
+
+#[test]
+fn the_pages_before_signing_in_do_so_too() {
+    let fleet = Fleet::start();
+    let mut browser = Browser::start(&fleet.people_url());
+    let welcome = fleet.link("tor.havik", "operator");
+    let wrong = wrong(&mut browser, &["/".to_owned(), welcome]);
+    assert!(wrong.is_empty(), "{} faults:\n{}", wrong.len(), wrong.join("\n"));
+}
