@@ -6203,7 +6203,7 @@ export interface components {
          * @description How a clause's result is otherwise, the most severe first.
          * @enum {string}
          */
-        ResultChange: "fails_now" | "fails_again" | "out_of_line_now" | "found_otherwise" | "passes_now" | "in_line_now" | "new" | "gone";
+        ResultChange: "fails_now" | "fails_again" | "out_of_line_now" | "found_otherwise" | "passes_now" | "in_line_now" | "corrected_now" | "new" | "gone";
         /** @description A node that was retired. */
         RetiredNode: {
             /** @description Why, if that was given. */

@@ -60,7 +60,7 @@ export function CompliancePage() {
   });
   return (
     <Page title="Compliance" heading={<ComplianceTabs />}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
+      <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={compliance.error} />
         <AsOf asOf={asOf} onAsOf={(asOf) => set({ as_of: asOf, since: '' })} />
         <Button

@@ -43,7 +43,7 @@ export function ControlsPage() {
   });
   return (
     <Page title="Controls" heading={<ComplianceTabs />}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
+      <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={controls.error} />
         <AsOf asOf={asOf} onAsOf={(asOf) => set({ as_of: asOf })} />
         <CopiedCommand command={`constans control list${asArgument(filter)}${asOf && ` --as-of ${asOf}`}`} />

@@ -58,7 +58,7 @@ export function DriftPage() {
   const ofClause = clause ? ` --clause '${clause}'` : '';
   return (
     <Page title="Drift" heading={null}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
+      <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={drift.error} />
         <ToggleButtonGroup exclusive size="small" value={days} onChange={(_, days: number | null) => days && set({ days: String(days) })} aria-label="Period">
           {PERIODS.map((period) => (

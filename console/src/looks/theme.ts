@@ -27,6 +27,8 @@ function palette(scheme: typeof tokens.light) {
     primary: { main: scheme.accent, contrastText: scheme.surface },
     error: { main: scheme.status.failed },
     warning: { main: scheme.status.unmet },
+    info: { main: scheme.accent },
+    success: { main: scheme.status.in_line },
     background: { default: scheme.paper, paper: scheme.surface },
     text: { primary: scheme.ink, secondary: scheme.muted },
     divider: scheme.hairline,

@@ -33,7 +33,7 @@ export function NodesPage() {
   };
   return (
     <Page title="Nodes" heading={null}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
+      <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={nodes.error} />
         <Typography role="status" sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>
           {nodes.data ? shownWords(nodes.data) : 'loading'}

@@ -31,7 +31,7 @@ export function OverviewPage() {
   const fleet = useQuery({ queryKey: ['overview', filter], queryFn: ({ signal }) => api.overview(filter, signal), placeholderData: keepPreviousData });
   return (
     <Page title="Overview" heading={null}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'flex-start', mb: 2 }}>
+      <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <FilterField filter={filter} onFilter={setFilter} error={fleet.error} />
         <Typography sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>{fleet.data ? shownWords(fleet.data) : 'loading'}</Typography>
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />

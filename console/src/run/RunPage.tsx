@@ -49,7 +49,7 @@ function RunParts({ node, run }: { node: string; run: Schemas['ShownRun'] }) {
       <RunHead node={node} report={run} />
       <SinceBefore node={node} run={run.run} />
       {run.package_preview && <PackagesAhead preview={run.package_preview} changes={run.words.packages ?? []} />}
-      <Box sx={{ display: 'grid', gap: 2 }}>
+      <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr)', gap: 2 }}>
         {shown.map(({ clause, words }) => words && <ClauseReport key={clause.address} clause={clause} words={words} isChosen={clause.address === chosen} />)}
       </Box>
       {(hidden > 0 || showsAll) && (

@@ -20,6 +20,7 @@ const GLYPHS: Record<Schemas['ResultChange'], Schemas['Status']> = {
   found_otherwise: 'drift_found',
   passes_now: 'in_line',
   in_line_now: 'in_line',
+  corrected_now: 'drift_corrected',
   new: 'rollout_waiting',
   gone: 'not_all_seen',
 };

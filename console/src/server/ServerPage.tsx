@@ -109,7 +109,7 @@ function Parts({ parts }: { parts: Schemas['ServerPart'][] }) {
           <TableCell sx={{ whiteSpace: 'nowrap' }}>{part.name}</TableCell>
           <TableCell>
             <Mark isWell={!part.remedy}>{part.found}</Mark>
-            {part.remedy && <Typography sx={{ fontSize: 14, ml: 3.5 }}>What to do: {part.remedy}</Typography>}
+            {part.remedy && <Typography sx={{ fontSize: 14, ml: 3.25 }}>What to do: {part.remedy}</Typography>}
           </TableCell>
         </TableRow>
       ))}

@@ -29,7 +29,18 @@ const PAGES = [
 export function Header({ session, isConnected }: { session: Schemas['Session']; isConnected: boolean }) {
   return (
     <AppBar position="static" color="transparent" elevation={0} sx={{ border: 0, borderBottom: '1px solid', borderColor: 'divider' }}>
-      <Box component="nav" aria-label="Pages" sx={{ display: 'flex', alignItems: 'stretch', gap: { xs: 1, md: 2.5 }, px: { xs: 1, md: 3 }, minHeight: 51 }}>
+      <Box
+        component="nav"
+        aria-label="Pages"
+        sx={{
+          display: 'flex',
+          flexWrap: { xs: 'wrap', md: 'nowrap' },
+          alignItems: 'stretch',
+          columnGap: { xs: 1, md: 2.5 },
+          px: { xs: 1, md: 3 },
+          minHeight: 51,
+        }}
+      >
         <Link href="#main" sx={{ position: 'absolute', left: -999, '&:focus': { left: 8, top: 8 } }}>
           Skip to the page
         </Link>
@@ -102,6 +113,9 @@ function ServerName({ server }: { server: Schemas['ServerAbout'] }) {
       underline="none"
       sx={{
         whiteSpace: 'nowrap',
+        overflow: 'hidden',
+        textOverflow: 'ellipsis',
+        minWidth: 0,
         alignSelf: 'center',
         px: 1.25,
         py: 0.25,

@@ -122,7 +122,7 @@ fn compared(node: &str, comparison: &RunComparison) -> String {
         let style = match one.change {
             ResultChange::FailsNow | ResultChange::FailsAgain => style::BAD,
             ResultChange::OutOfLineNow | ResultChange::FoundOtherwise => style::ATTENTION,
-            ResultChange::PassesNow | ResultChange::InLineNow => style::WELL,
+            ResultChange::PassesNow | ResultChange::InLineNow | ResultChange::CorrectedNow => style::WELL,
             ResultChange::New | ResultChange::Gone => style::MUTED,
         };
         let words = styled(style, format!("{:<28}", one.change.words()));

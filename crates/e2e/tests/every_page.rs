@@ -113,7 +113,7 @@ fn wrong(browser: &mut Browser, pages: &[String]) -> Vec<String> {
 
 #[test]
 fn every_page_fits_a_phone_and_a_wall_and_keeps_nobody_out() {
-    let fleet = Fleet::start();
+    let fleet = Fleet::start_given(&["--title", "Skerry Line, the harbour at Auken"]);
     let pages = furnished(&fleet);
     let mut browser = signed_in(&fleet);
     browser.see("Needs attention");

@@ -25,6 +25,8 @@ pub enum ResultChange {
     PassesNow,
     /// It is in line, and was not before.
     InLineNow,
+    /// It was corrected in this run.
+    CorrectedNow,
     /// It was not examined before: it is wanted since, or the run before was a part.
     New,
     /// It was examined before, and is not any more.
@@ -33,13 +35,14 @@ pub enum ResultChange {
 
 impl ResultChange {
     /// All of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::FailsNow,
         Self::FailsAgain,
         Self::OutOfLineNow,
         Self::FoundOtherwise,
         Self::PassesNow,
         Self::InLineNow,
+        Self::CorrectedNow,
         Self::New,
         Self::Gone,
     ];
@@ -53,6 +56,7 @@ impl ResultChange {
             Self::FoundOtherwise => "found otherwise",
             Self::PassesNow => "failed last time, passes now",
             Self::InLineNow => "in line now",
+            Self::CorrectedNow => "corrected in this run",
             Self::New => "new",
             Self::Gone => "gone",
         }
@@ -133,6 +137,7 @@ fn change_of(known: Option<&ClauseResult>, result: &ClauseResult) -> Option<Resu
         (Outcome::Failed, _) => Some(ResultChange::PassesNow),
         (was, now) if is_fine(was) && !is_fine(now) => Some(ResultChange::OutOfLineNow),
         (was, now) if !is_fine(was) && is_fine(now) => Some(ResultChange::InLineNow),
+        (_, Outcome::Corrected) => Some(ResultChange::CorrectedNow),
         (was, now) if !is_fine(now) => {
             let is_same = was == now && known.is_some_and(|known| known.found == result.found);
             (!is_same).then_some(ResultChange::FoundOtherwise)
@@ -196,6 +201,7 @@ mod tests {
             ("otherwise", ResultChange::FoundOtherwise),
             ("passes", ResultChange::PassesNow),
             ("right-now", ResultChange::InLineNow),
+            ("in-line", ResultChange::CorrectedNow),
             ("new", ResultChange::New),
             ("gone", ResultChange::Gone),
         ];

@@ -78,10 +78,23 @@ impl LastLook {
             return parts.clone();
         }
         let looked = look(&here.settings, false).await;
-        let parts: Vec<ServerPart> = looked.into_iter().map(part).collect();
+        let parts = together(looked.into_iter().map(part));
         *last = Some((Instant::now(), parts.clone()));
         parts
     }
+}
+
+/// Joins what is well of one thing; what is not stays by itself.
+fn together(parts: impl Iterator<Item = ServerPart>) -> Vec<ServerPart> {
+    let mut all: Vec<ServerPart> = Vec::new();
+    for part in parts {
+        let known = all.iter_mut().find(|known| known.name == part.name && known.remedy.is_none());
+        match known {
+            Some(known) if part.remedy.is_none() => known.found = format!("{}; {}", known.found, part.found),
+            _ => all.push(part),
+        }
+    }
+    all
 }
 
 fn part(CheckedItem { what, found, remedy }: CheckedItem) -> ServerPart {
@@ -148,4 +161,33 @@ fn versions(rows: Vec<AgentRow>) -> Vec<AgentVersion> {
         (Reverse(parsed), one.version.clone())
     });
     versions
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_well_of_one_thing_is_one_line_and_what_is_not_its_own() {
+        let part = |found: &str, remedy: Option<&str>| ServerPart {
+            name: "postgresql".to_owned(),
+            found: found.to_owned(),
+            remedy: remedy.map(str::to_owned),
+        };
+        let all = together(
+            [part("version 15", None), part("fsync is off", Some("set it to on")), part("UTF8", None)]
+                .into_iter(),
+        );
+        assert_eq!(all, [part("version 15; UTF8", None), part("fsync is off", Some("set it to on"))]);
+    }
+
+    #[test]
+    fn agents_are_listed_by_version_the_newest_first_and_those_that_never_came_last() {
+        let row = |version: Option<&str>| AgentRow { version: version.map(str::to_owned), nodes: 1 };
+        let listed: Vec<Option<String>> = versions(vec![row(None), row(Some("0.9.0")), row(Some("0.10.0"))])
+            .into_iter()
+            .map(|one| one.version)
+            .collect();
+        assert_eq!(listed, [Some("0.10.0".to_owned()), Some("0.9.0".to_owned()), None]);
+    }
 }
