@@ -35,8 +35,14 @@ function run(clauses: Clause[], more: Partial<Schemas['ShownRun']> = {}, words: 
   };
 }
 
-function open(answer: Schemas['ShownRun'], clause = '') {
-  serve({ 'GET /api/nodes/kiosk-auken-1/runs/01a225ea': { body: answer } });
+const compared = (run: string, status: string) => ({ run, began: '2026-11-23T06:24:00Z', status, releases: ['quay-base@1.4.0'] });
+const ALONE = { before: null, after: compared('01a225ea', 'in_line'), changed: [], is_of_a_part: false };
+
+function open(answer: Schemas['ShownRun'], clause = '', comparison: object = ALONE) {
+  serve({
+    'GET /api/nodes/kiosk-auken-1/runs/01a225ea': { body: answer },
+    [`GET /api/nodes/kiosk-auken-1/runs/${answer.run}/comparison`]: { body: comparison },
+  });
   show(
     <Routes>
       <Route path="/nodes/:name/runs/:run" element={<RunPage />} />
@@ -87,4 +93,25 @@ test('package changes ahead are listed, those that remove one marked', async () 
   open(run([], { package_preview: preview }, { packages: ['quay-fonts 1.1 is removed'], part: 'partial: 18 clauses were left out' }));
   expect(await screen.findByText('quay-fonts 1.1 is removed')).toBeTruthy();
   expect(screen.getByText(/0 clauses in 121 ms: 1 corrected, 1 in line; partial: 18 clauses were left out/)).toBeTruthy();
+});
+
+test('what failed last time and passes now is told with what had failed, and the run before is linked', async () => {
+  const changed = [
+    { address: 'file:/etc/issue', severity: 'medium', change: 'fails_now', before: 'in_line', after: 'failed', cause: null, message: 'no space left' },
+    {
+      address: 'package:kiosk-shell',
+      severity: 'high',
+      change: 'passes_now',
+      before: 'failed',
+      after: 'corrected',
+      cause: null,
+      message: 'no source offers it',
+    },
+  ];
+  open(run([CORRECTED]), '', { ...ALONE, before: compared('01a225e9', 'failed'), changed, is_of_a_part: true });
+  const card = (await screen.findByText('failed last time, passes now')).closest('section');
+  expect(card?.textContent).toMatch(/2 clauses are otherwise:\s*fails now file:\/etc\/issue\s*no space left/);
+  expect(card?.textContent).toMatch(/package:kiosk-shell\s*It had said: no source offers it/);
+  expect(card?.textContent).toContain('those that are new or gone are not told');
+  expect(screen.getByRole('link', { name: 'failed' }).getAttribute('href')).toBe('/nodes/kiosk-auken-1/runs/01a225e9');
 });
