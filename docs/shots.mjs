@@ -51,5 +51,5 @@ await shot('release', '/kits/quay-base/1.5.0', 'The account guest must not exist
 await page.goto(process.env.EVIDENCE);
 await shot('evidence', undefined, 'By control');
 await page.emulateMedia({ colorScheme: 'dark' });
-await shot('overview-dark', '/', 'Needs attention');
+await shot('server', '/server', 'Certificates');
 await browser.close();

@@ -11,6 +11,7 @@ import { api, type Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { CsvButton } from '../looks/CsvButton';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { clock, exact } from '../words/time';
@@ -28,7 +29,7 @@ export function ChangesPage() {
               No changes yet. Assign a baseline with <Address>constans group set FILE</Address>.
             </Typography>
           ) : (
-            <Card title="Changes of desired state" aside={<CopiedCommand command="constans change list" />}>
+            <Card title="Changes of desired state" aside={<Aside changes={changes} />}>
               <Table size="small" aria-label="Changes">
                 <TableHead>
                   <TableRow>
@@ -50,6 +51,16 @@ export function ChangesPage() {
         }
       </QueryView>
     </Page>
+  );
+}
+
+function Aside({ changes }: { changes: Schemas['ChangeSummary'][] }) {
+  const rows = () => changes.map((change) => [`C${change.no}`, change.what, change.who, change.because ?? '', change.drafted, progressWords(change)]);
+  return (
+    <span>
+      <CsvButton name="changes" heads={['change', 'what', 'who', 'because', 'when', 'progress']} rows={rows} />
+      <CopiedCommand command="constans change list" />
+    </span>
   );
 }
 

@@ -8,6 +8,7 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
+import { CsvButton } from '../looks/CsvButton';
 import { mono } from '../looks/theme';
 import { Wide } from '../looks/Wide';
 import { listOf } from '../nodes/filter';
@@ -55,9 +56,29 @@ export function ComplianceTable({ by, rows, hasMoreRows, onOnly }: Counted) {
           </TableBody>
         </Table>
       </Wide>
-      {hasMoreRows && <Typography sx={{ mt: 1, color: 'text.secondary' }}>There are more: use a filter, or count by something else.</Typography>}
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', mt: 1 }}>
+        <CsvButton name={`compliance by ${by}`} heads={[by, 'title', ...CSV.map(([head]) => head)]} rows={() => rows.map(cells)} />
+        {hasMoreRows && <Typography sx={{ color: 'text.secondary' }}>There are more: use a filter, or count by something else.</Typography>}
+      </Box>
     </>
   );
+}
+
+/** What a file has of a row: numbers as they are counted, rates in hundredths of a percent. */
+const CSV: [string, (row: Schemas['ComplianceRow']) => number | null | undefined][] = [
+  ['compliant', ({ clauses }) => clauses.compliant],
+  ...[...NUMBERS, 'in_doubt' as const].map((number): [string, (row: Schemas['ComplianceRow']) => number] => [number, ({ clauses }) => clauses[number]]),
+  ['rate as found, basis points', (row) => row.rate_basis_points],
+  ['rate with concessions, basis points', (row) => row.rate_with_concessions_basis_points],
+  ['nodes without deviation', ({ nodes }) => nodes.without_deviation],
+  ['nodes with deviation', ({ nodes }) => nodes.with_deviation],
+  ['nodes with a critical one', ({ nodes }) => nodes.with_critical],
+  ['nodes with only conceded ones', ({ nodes }) => nodes.conceded],
+  ['nodes not known', ({ nodes }) => nodes.not_known],
+];
+
+function cells(row: Schemas['ComplianceRow']): string[] {
+  return [row.key ?? '', row.title ?? '', ...CSV.map(([, number]) => String(number(row) ?? ''))];
 }
 
 function titled(word: string): string {

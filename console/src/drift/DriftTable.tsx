@@ -7,6 +7,7 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
+import { CsvButton } from '../looks/CsvButton';
 import { mono } from '../looks/theme';
 import { Wide } from '../looks/Wide';
 import { span } from '../words/time';
@@ -65,6 +66,18 @@ export function DriftTable({ by, rows, hasMoreRows, onClause }: Shown) {
           </TableBody>
         </Table>
       </Wide>
+      <CsvButton
+        name={`drift by ${by}`}
+        heads={[by, ...NUMBERS.map(([number]) => number), 'detected within, s', 'corrected after, s']}
+        rows={() =>
+          rows.map(({ key, figures }) => [
+            key ?? '',
+            ...NUMBERS.map(([number]) => String(figures[number])),
+            String(figures.detected_within?.median_secs ?? ''),
+            String(figures.corrected_after?.median_secs ?? ''),
+          ])
+        }
+      />
       <Typography sx={{ mt: 1, color: 'text.secondary', fontSize: 13 }}>
         Half of the episodes were detected, and corrected, within these spans.{hasMoreRows && ' There are more rows: use a filter.'}
       </Typography>

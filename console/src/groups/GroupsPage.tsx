@@ -11,6 +11,7 @@ import { api, type Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { CsvButton } from '../looks/CsvButton';
 import { listOf } from '../nodes/filter';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
@@ -24,7 +25,7 @@ export function GroupsPage() {
     <Page title="Groups">
       <QueryView query={groups}>
         {(groups) => (
-          <Card title={`${groups.length} groups`} aside={<CopiedCommand command="constans group list" />}>
+          <Card title={`${groups.length} groups`} aside={<Aside groups={groups} />}>
             <Typography sx={{ color: 'text.secondary', mb: 1 }}>
               What a group of higher priority gives is put over what one of lower priority gives. Make a new one with <Address>constans group set FILE</Address>
               .
@@ -54,6 +55,20 @@ export function GroupsPage() {
         )}
       </QueryView>
     </Page>
+  );
+}
+
+function Aside({ groups }: { groups: Schemas['GroupListed'][] }) {
+  const rows = () =>
+    groups.map(({ group, nodes }) => {
+      const assigned = (group.assignments ?? []).map(({ kit, baseline }) => `${kit}/${baseline}`);
+      return [group.name, String(group.priority ?? 0), String(nodes), group.filter ?? '', (group.nodes ?? []).join(' '), assigned.join(' '), group.stage ?? ''];
+    });
+  return (
+    <span>
+      <CsvButton name="groups" heads={['group', 'priority', 'nodes', 'filter', 'named', 'assigned', 'stage']} rows={rows} />
+      <CopiedCommand command="constans group list" />
+    </span>
   );
 }
 

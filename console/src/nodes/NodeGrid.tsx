@@ -9,10 +9,10 @@ import { Address } from '../looks/Address';
 import { nonce } from '../looks/nonce';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { StatusWord } from '../looks/StatusWord';
-import { write } from '../words/sentence';
 import { ago } from '../words/time';
 import { useNow } from '../words/useNow';
 import { problemWords } from '../words/words';
+import { labelsOf, releasesOf, system } from './nodeColumns';
 
 type Node = Schemas['NodeSummary'];
 
@@ -27,13 +27,15 @@ interface Props {
   page: number;
   onPage: (page: number) => void;
   pageSize: number;
+  /** The columns that are not shown. */
+  hidden: string[];
   /** The names of the selected nodes, on this page and others. */
   selected: Set<string>;
   onSelected: (names: Set<string>) => void;
 }
 
 /** A page of nodes as a table, sorted and paged by the server, usable by keyboard; a row opens its node. */
-export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage, pageSize, selected, onSelected }: Props) {
+export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage, pageSize, hidden, selected, onSelected }: Props) {
   const navigate = useNavigate();
   const now = useNow();
   const longest = nodes.reduce((longest, node) => Math.max(longest, node.name.length), 0);
@@ -54,7 +56,7 @@ export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage,
       rowSelectionModel={{ type: 'include', ids: selected }}
       onRowSelectionModelChange={({ type, ids }) => onSelected(type === 'include' ? (ids as Set<string>) : new Set(nodes.map(({ name }) => name)))}
       disableColumnMenu
-      columnVisibilityModel={{ problems: nodes.some((node) => (node.problems ?? []).length > 0) }}
+      columnVisibilityModel={Object.fromEntries(hidden.map((field) => [field, false]))}
       hideFooter={total <= pageSize}
       paginationMode="server"
       rowCount={total}
@@ -108,7 +110,7 @@ function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
       valueGetter: (_, row) => row.run_began ?? '',
       valueFormatter: (_, row) => (row.run_began ? ago(row.run_began, now) : 'none yet'),
     },
-    { field: 'has', sortable: false, headerName: 'Releases', flex: 4, minWidth: 280, valueGetter: (_, row) => releaseColumn(row, now) },
+    { field: 'has', sortable: false, headerName: 'Releases', flex: 4, minWidth: 280, valueGetter: (_, row) => releasesOf(row, now) },
     {
       field: 'last_contact',
       headerName: 'Last contact',
@@ -118,6 +120,8 @@ function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
     },
     { field: 'mode', sortable: false, headerName: 'Mode', width: 75, valueGetter: (_, row) => row.mode ?? '–' },
     { field: 'stage', sortable: false, headerName: 'Stage', width: 95, valueGetter: (_, row) => row.stage ?? '–' },
+    { field: 'groups', sortable: false, headerName: 'Groups', flex: 1, minWidth: 140, valueGetter: (_, row) => (row.groups ?? []).join(' ') },
+    { field: 'os', sortable: false, headerName: 'System', width: 120, valueGetter: (_, row) => system(row) },
     { field: 'problems', sortable: false, headerName: 'Problems', width: 130, valueGetter: (_, row) => (row.problems ?? []).map(problemWords).join(', ') },
     {
       field: 'labels',
@@ -125,18 +129,10 @@ function columnsAt(now: number, nameWidth: number): GridColDef<Node>[] {
       headerName: 'Labels',
       flex: 2,
       minWidth: 180,
-      valueGetter: (_, row) =>
-        Object.entries(row.labels)
-          .map(([label, value]) => `${label}=${value}`)
-          .join(' '),
+      valueGetter: (_, row) => labelsOf(row),
       renderCell: ({ value }) => <Address>{String(value)}</Address>,
     },
   ];
-}
-
-/** The releases of the last full run, or why there are none; the status has a column of its own. */
-function releaseColumn({ words }: Node, now: number): string {
-  return words.releases.length > 0 ? write(words.releases, now).replace(/^has /, '') : write(words.status, now);
 }
 
 function NoMatch() {

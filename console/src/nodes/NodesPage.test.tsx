@@ -44,3 +44,33 @@ test('releases stand in a column, without the word before them', async () => {
   expect(await screen.findByText('quay-base@1.3.0')).toBeTruthy();
   expect(screen.getByText('1 node')).toBeTruthy();
 });
+
+test('columns are chosen and stay so, and the whole list is saved as CSV with those that are shown', async () => {
+  const about = { 'os.name': 'debian', 'os.version': '12' } as Schemas['NodeSummary']['about'];
+  const nodes = [{ ...node('bridge-1'), about, labels: { site: 'auken' } }, node('gate-auken-1')];
+  serve({
+    'GET /api/nodes?size=100&count=true': { body: { nodes, next: null, total: 2, undecidable: 0 } },
+    'GET /api/nodes?size=1000': { body: { nodes: nodes.slice(0, 1), next: 'bridge-1', undecidable: 0 } },
+    'GET /api/nodes?size=1000&after=bridge-1': { body: { nodes: nodes.slice(1), next: null, undecidable: 0 } },
+  });
+  let saved: Blob | undefined;
+  vi.spyOn(URL, 'createObjectURL').mockImplementation((blob) => {
+    saved = blob as Blob;
+    return 'blob:saved';
+  });
+  const first = show(<NodesPage />, '/nodes');
+  expect(await screen.findByText('bridge-1')).toBeTruthy();
+  expect(screen.queryByRole('columnheader', { name: 'System' })).toBeNull();
+  await userEvent.click(screen.getByRole('button', { name: 'Columns' }));
+  for (const field of ['System', 'Releases', 'Last full run', 'Last contact', 'Problems', 'Stage', 'Mode']) {
+    await userEvent.click(screen.getByRole('menuitemcheckbox', { name: field }));
+  }
+  await userEvent.keyboard('{Escape}');
+  await userEvent.click(screen.getByRole('button', { name: 'CSV' }));
+  await vi.waitFor(() => expect(saved).toBeTruthy());
+  expect(await saved?.text()).toBe('Node,Status,System,Labels\r\nbridge-1,in line,debian 12,site=auken\r\ngate-auken-1,in line,,\r\n');
+  first.unmount();
+  show(<NodesPage />, '/nodes');
+  expect(await screen.findByRole('columnheader', { name: 'System' })).toBeTruthy();
+  localStorage.clear();
+});

@@ -6,10 +6,13 @@ import { api, type Schemas } from '../api/client';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
+import { useKept } from '../shell/useKept';
 import { count } from '../words/words';
 import { FilterField } from './FilterField';
 import { asArgument, useFilter, useSort } from './filter';
+import { ListTools } from './ListTools';
 import { NodeGrid } from './NodeGrid';
+import { HIDDEN_FIRST } from './nodeColumns';
 import { SelectedNodes } from './SelectedNodes';
 
 /** The server sends a page at a time: the grid shows at most 100 rows. */
@@ -22,6 +25,7 @@ export function NodesPage() {
   // Where each page begins that was reached in this list; another filter or order is another list.
   const list = `${filter}\n${sort}`;
   const [selected, setSelected] = useState<Set<string>>(new Set());
+  const [hidden, setHidden] = useKept<string[]>('nodes-hidden-columns', HIDDEN_FIRST, localStorage);
   const [reached, setReached] = useState({ list, page: 0, begins: [''] });
   const { page, begins } = reached.list === list ? reached : { page: 0, begins: [''] };
   const query = { size: PAGE, count: true, ...(filter && { filter }), ...(sort && { sort }), ...(begins[page] && { after: begins[page] }) };
@@ -38,6 +42,7 @@ export function NodesPage() {
         <Typography role="status" sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>
           {nodes.data ? shownWords(nodes.data) : 'loading'}
         </Typography>
+        <ListTools hidden={hidden} onHidden={setHidden} filter={filter} sort={sort} />
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />
       </Box>
       {selected.size > 0 && <SelectedNodes names={[...selected].sort()} onNone={() => setSelected(new Set())} />}
@@ -52,6 +57,7 @@ export function NodesPage() {
             page={page}
             onPage={goTo}
             pageSize={PAGE}
+            hidden={hidden}
             selected={selected}
             onSelected={setSelected}
           />

@@ -1,23 +1,23 @@
 import { useEffect, useState } from 'react';
 
-/** A state that survives a reload of the page, in this window, until it is dropped: what was typed in a form and is not sent yet. */
-export function useKept<T>(key: string, first: T): [T, (value: T) => void, () => void] {
-  const [value, setValue] = useState<T>(() => read(key) ?? first);
+/** A state that survives a reload of the page until it is dropped: in this window, as what was typed in a form, or in all of this browser. */
+export function useKept<T>(key: string, first: T, storage: Storage = sessionStorage): [T, (value: T) => void, () => void] {
+  const [value, setValue] = useState<T>(() => read(storage, key) ?? first);
   const [isDropped, setDropped] = useState(false);
   useEffect(() => {
-    if (isDropped) sessionStorage.removeItem(key);
-    else sessionStorage.setItem(key, JSON.stringify(value));
-  }, [key, value, isDropped]);
+    if (isDropped) storage.removeItem(key);
+    else storage.setItem(key, JSON.stringify(value));
+  }, [storage, key, value, isDropped]);
   const drop = () => {
     setDropped(true);
-    sessionStorage.removeItem(key);
+    storage.removeItem(key);
   };
   return [value, setValue, drop];
 }
 
-function read<T>(key: string): T | undefined {
+function read<T>(storage: Storage, key: string): T | undefined {
   try {
-    return JSON.parse(sessionStorage.getItem(key) ?? 'null') ?? undefined;
+    return JSON.parse(storage.getItem(key) ?? 'null') ?? undefined;
   } catch {
     return undefined;
   }

@@ -79,10 +79,13 @@ pub async fn run(
     let journal = Journal::open(&machine.acted_on);
     let is_joined = Membership::read(state_dir)?.is_some();
     if !is_joined && let Some(joining) = Joining::read(state_dir)?.filter(|_| !once) {
-        tokio::select! {
-            joined = wait_to_join(state_dir, &machine, joining, &journal) => joined?,
-            _ = ended.recv() => return Ok(()),
-            _ = interrupted.recv() => return Ok(()),
+        let is_node = tokio::select! {
+            is_node = wait_to_join(state_dir, &machine, joining, &journal) => is_node,
+            _ = ended.recv() => false,
+            _ = interrupted.recv() => false,
+        };
+        if !is_node {
+            return Ok(());
         }
     }
     Membership::of(state_dir)?;
@@ -102,22 +105,26 @@ pub async fn run(
     Ok(())
 }
 
-/// Asks until an operator has decided, and tells the service manager that it does.
+/// Asks until an operator has decided, and tells the service manager that it does; returns whether the machine is a node now. One that was
+/// denied is none, and asking again would change nothing.
 async fn wait_to_join(
     state_dir: &StateDir,
     machine: &Machine,
     mut joining: Joining,
     journal: &Journal,
-) -> Result<(), AgentError> {
+) -> bool {
     let waiting =
         format!("waiting for approval as {}, key fingerprint {}", joining.name, joining.fingerprint);
     tell_service_manager(journal, &[NotifyState::Ready, NotifyState::Status(&waiting)]);
     journal.say(Level::Info, &waiting);
     loop {
         match joining.ask(state_dir, machine).await {
-            Ok(Asked::Joined) => return Ok(()),
+            Ok(Asked::Joined) => return true,
             Ok(Asked::Waiting { .. }) => {}
-            Err(error) if error.exit == Exit::Refused => return Err(error),
+            Err(error) if error.exit == Exit::Refused => {
+                journal.say(Level::Error, &error.line());
+                return false;
+            }
             Err(error) => journal.say(Level::Warn, &format!("{}; asking again", error.line())),
         }
         tokio::time::sleep(PAUSE_WHILE_WAITING).await;

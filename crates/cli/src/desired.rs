@@ -4,7 +4,7 @@ use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
-use constans_core::change::WholeDocument;
+use constans_core::change::{WholeDocument, updated_text};
 use constans_wire::desired::ImportDesired;
 use std::path::{Path, PathBuf};
 
@@ -24,6 +24,9 @@ enum DesiredCommand {
         /// The file to write; standard output if left out
         #[arg(long, value_name = "FILE")]
         to: Option<PathBuf>,
+        /// A document that is there: what is the same stays as it is written, with its comments and its order
+        #[arg(long, value_name = "FILE", conflicts_with = "to")]
+        update: Option<PathBuf>,
     },
     /// Make the desired state as a document says, as one change: what it does not have goes
     Import {
@@ -40,7 +43,7 @@ enum DesiredCommand {
 /// Exports or imports.
 pub async fn run(arguments: &DesiredArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        DesiredCommand::Export { server, to } => {
+        DesiredCommand::Export { server, to, update } => {
             let server = Server::open(server)?;
             let document: WholeDocument = server.get("/api/desired").await?;
             if server.says_json(&document) {
@@ -48,9 +51,10 @@ pub async fn run(arguments: &DesiredArguments) -> Result<(), ClientError> {
             }
             let text = toml::to_string_pretty(&document)
                 .map_err(|error| ClientError::new(format!("it cannot be written as TOML: {error}"), ""))?;
-            match to {
-                Some(file) => std::fs::write(file, text).map_err(|error| cannot(file, &error)),
-                None => {
+            match (to, update) {
+                (Some(file), _) => write_whole(file, &text),
+                (None, Some(file)) => update_file(file, &text),
+                (None, None) => {
                     print!("{text}");
                     Ok(())
                 }
@@ -69,6 +73,35 @@ pub async fn run(arguments: &DesiredArguments) -> Result<(), ClientError> {
             Ok(())
         }
     }
+}
+
+/// Makes a document say what another one says.
+fn update_file(file: &Path, exported: &str) -> Result<(), ClientError> {
+    let before = std::fs::read_to_string(file).map_err(|error| cannot(file, &error))?;
+    let text = updated_text(&before, exported).map_err(|because| {
+        ClientError::new(
+            format!("{}: {because}", file.display()),
+            "correct it, or write a new document: constans desired export --to FILE",
+        )
+    })?;
+    if text == before {
+        println!("{} says what the server has; it stays as it is", file.display());
+        return Ok(());
+    }
+    write_whole(file, &text)?;
+    println!("{} says what the server has now; its version control shows what is otherwise", file.display());
+    Ok(())
+}
+
+/// Writes a file whole, or leaves it as it is.
+fn write_whole(file: &Path, text: &str) -> Result<(), ClientError> {
+    let mut beside = file.as_os_str().to_owned();
+    beside.push(".new");
+    let beside = PathBuf::from(beside);
+    std::fs::write(&beside, text)
+        .and_then(|()| std::fs::rename(&beside, file))
+        .inspect_err(|_| drop(std::fs::remove_file(&beside)))
+        .map_err(|error| cannot(file, &error))
 }
 
 fn cannot(file: &Path, error: &std::io::Error) -> ClientError {

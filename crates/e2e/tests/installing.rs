@@ -155,6 +155,21 @@ fn a_machine_that_waits_is_asked_nothing_twice_and_its_daemon_joins_when_it_is_a
 }
 
 #[test]
+fn a_machine_that_is_denied_stops_asking_and_keeps_no_invitation() {
+    let fleet = Fleet::start();
+    let machine = Machine::fresh();
+    let invitation = fleet.invite(&machine, &[]);
+    machine.run(&["join", "--invitation-file", &invitation, "--name", "kiosk-auken-1", "--wait", "0"]);
+    well(&fleet.client(&["join", "deny", "kiosk-auken-1", "--because", "not on the list of the depot"]));
+    // A service manager that starts again what fails has nothing to start again.
+    let ended = machine.run(&["daemon"]);
+    assert_eq!(ended.exit, Some(0), "{}", ended.stderr);
+    assert!(ended.stderr.contains("an operator denied it: not on the list of the depot"), "{}", ended.stderr);
+    assert!(!machine.root.path().join("var/lib/constans/joining.json").exists());
+    assert!(machine.run(&["check-in"]).stderr.contains("belongs to no fleet"));
+}
+
+#[test]
 fn a_first_boot_waits_until_all_is_in_line_and_says_what_it_waits_for() {
     let fleet = Fleet::start();
     publish_and_serve(&fleet);

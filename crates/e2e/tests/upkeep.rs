@@ -3,6 +3,7 @@
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
 use constans_e2e::{Ended, Fleet};
 use serde_json::{Value, json};
+use std::fs;
 
 fn refused(ended: &Ended, said: &str) {
     assert!(
@@ -211,6 +212,28 @@ fn the_desired_state_is_exported_and_imported_as_one_document_without_losing_any
     refused(&import(&edited, &[]), "already");
     let again = well(&fleet.client(&["desired", "export"])).to_owned();
     refused(&import(&again, &[]), "already");
+    // A document that somebody commented is made to say what the server has, and keeps its comments.
+    let noted = kiosk.document(
+        "noted.toml",
+        &exported
+            .replace("priority = 10", "priority = 10 # asked for by the tenants")
+            .replace("[[stages]]", "# Reviewed.\n[[stages]]"),
+    );
+    let update = || fleet.client(&["desired", "export", "--update", &noted]);
+    assert!(well(&update()).contains("says what the server has now"));
+    let text = fs::read_to_string(&noted).unwrap();
+    assert!(
+        text.contains("priority = 11 # asked for by the tenants")
+            && text.contains("# Reviewed.")
+            && text.contains("gates"),
+        "{text}"
+    );
+    refused(&import(&text, &[]), "already");
+    assert!(well(&update()).contains("it stays as it is"));
+    assert_eq!(fs::read_to_string(&noted).unwrap(), text);
+    let broken = kiosk.document("broken.toml", "[[groups\n");
+    refused(&fleet.client(&["desired", "export", "--update", &broken]), "TOML parse error");
+    assert_eq!(fs::read_to_string(&broken).unwrap(), "[[groups\n");
     let change = format!("C{}", fleet.query("select max(no) from change where status = 'handed_out'"));
     well(&fleet.client(&["change", "go-back", &change]));
     assert_eq!(well(&fleet.client(&["desired", "export"])), exported);

@@ -1,6 +1,7 @@
 //! What a change of desired state alters: the documents that it edits, its impact clause by clause, and when a person must
 //! confirm it.
 
+mod commented;
 mod document;
 mod groups;
 mod impact;
@@ -10,6 +11,7 @@ mod second_person;
 mod stages;
 mod whole;
 
+pub use commented::updated_text;
 pub use document::{DocumentEdit, DocumentKey, KeyError, later_edits};
 pub use groups::{GroupEdit, GroupEditError, TermsEdit};
 pub use impact::{ClauseImpact, ClauseInState, Impact, ImpactBuilder, Restart};

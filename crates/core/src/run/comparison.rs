@@ -157,7 +157,7 @@ mod tests {
         let digest = of_contents(found.as_bytes());
         serde_json::from_value(json!({
             "address": format!("file:/etc/{name}"), "severity": "medium", "origins": [], "wanted": digest, "found": digest,
-            "verdict": null, "decision": Decision::Nothing, "outcome": outcome,
+            "verdict": null, "decision": Decision::Nothing, "outcome": outcome, "took_us": 0,
         }))
         .unwrap()
     }
