@@ -40,6 +40,9 @@ export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage,
   const now = useNow();
   const longest = nodes.reduce((longest, node) => Math.max(longest, node.name.length), 0);
   const columns = useMemo(() => columnsAt(now, nameWidth(longest)), [now, longest]);
+  // Of a page without problems their column would be empty.
+  const hasProblems = nodes.some((node) => (node.problems ?? []).length > 0);
+  const visibility = Object.fromEntries([...hidden, ...(hasProblems ? [] : ['problems'])].map((field) => [field, false]));
   // The same order is the same object: a new one would take the grid back to its first page.
   const sortModel = useMemo(() => sortModelOf(sort), [sort]);
   return (
@@ -56,7 +59,7 @@ export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage,
       rowSelectionModel={{ type: 'include', ids: selected }}
       onRowSelectionModelChange={({ type, ids }) => onSelected(type === 'include' ? (ids as Set<string>) : new Set(nodes.map(({ name }) => name)))}
       disableColumnMenu
-      columnVisibilityModel={Object.fromEntries(hidden.map((field) => [field, false]))}
+      columnVisibilityModel={visibility}
       hideFooter={total <= pageSize}
       paginationMode="server"
       rowCount={total}

@@ -164,7 +164,8 @@ fn a_machine_that_is_denied_stops_asking_and_keeps_no_invitation() {
     // A service manager that starts again what fails has nothing to start again.
     let ended = machine.run(&["daemon"]);
     assert_eq!(ended.exit, Some(0), "{}", ended.stderr);
-    assert!(ended.stderr.contains("an operator denied it: not on the list of the depot"), "{}", ended.stderr);
+    let said = format!("{}{}", ended.stdout, ended.stderr);
+    assert!(said.contains("an operator denied it: not on the list of the depot"), "{said}");
     assert!(!machine.root.path().join("var/lib/constans/joining.json").exists());
     assert!(machine.run(&["check-in"]).stderr.contains("belongs to no fleet"));
 }
