@@ -3,7 +3,8 @@
 mod due;
 
 use crate::error::{AgentError, ServerSeen};
-use crate::join::{Asked, Joining};
+use crate::join::{Asked, JoinAttempt};
+use crate::joining::Joining;
 use crate::journal::{Journal, run_words};
 use crate::membership::Membership;
 use crate::memory_store::Store;
@@ -107,18 +108,14 @@ pub async fn run(
 
 /// Asks until an operator has decided, and tells the service manager that it does; returns whether the machine is a node now. One that was
 /// denied is none, and asking again would change nothing.
-async fn wait_to_join(
-    state_dir: &StateDir,
-    machine: &Machine,
-    mut joining: Joining,
-    journal: &Journal,
-) -> bool {
+async fn wait_to_join(state_dir: &StateDir, machine: &Machine, joining: Joining, journal: &Journal) -> bool {
     let waiting =
         format!("waiting for approval as {}, key fingerprint {}", joining.name, joining.fingerprint);
     tell_service_manager(journal, &[NotifyState::Ready, NotifyState::Status(&waiting)]);
     journal.say(Level::Info, &waiting);
+    let mut attempt = JoinAttempt::of(joining);
     loop {
-        match joining.ask(state_dir, machine).await {
+        match attempt.ask(state_dir, machine).await {
             Ok(Asked::Joined) => return true,
             Ok(Asked::Waiting { .. }) => {}
             Err(error) if error.exit == Exit::Refused => {

@@ -1,11 +1,9 @@
-//! Joining a fleet, and checking in.
+//! Asking to join a fleet, and checking in.
 
-use crate::command_line::{JoinArguments, Output, Until};
-use crate::daemon;
+use crate::command_line::Output;
 use crate::error::{AgentError, ServerSeen};
 use crate::freezes;
-use crate::kept_runs::KeptRuns;
-use crate::local::state_dir;
+use crate::joining::Joining;
 use crate::membership::{Membership, NodeKey};
 use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::served::{Served, Takeover};
@@ -13,38 +11,19 @@ use crate::server_link::{CheckInContents, ServerLink, next_promised};
 use crate::state_dir::StateDir;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use constans_core::run::Status;
 use constans_host::{Host, Machine};
 use constans_link::LinkError;
 use constans_wire::exit::Exit;
 use constans_wire::join::{INVITATION_FORM, Invitation, JoinAnswer, JoinRequest};
-use jiff::Timestamp;
-use serde::{Deserialize, Serialize};
 use serde_json::json;
-use std::path::Path;
-use std::time::{Duration, Instant};
 use uuid::Uuid;
 
-/// How long is waited between two questions, while an operator decides.
-const PAUSE: Duration = Duration::from_secs(2);
-
-/// A request that an operator has not decided on yet. It is kept, so that a daemon or a later command goes on asking; the invitation's
-/// secret with it, readable for root only, until it is decided.
-#[derive(Serialize, Deserialize)]
-pub struct Joining {
-    invitation: Invitation,
-    /// The name that it asks to have.
-    pub name: String,
-    /// The fingerprint of the key, to be compared by eye.
-    pub fingerprint: String,
-    /// Since when it waits.
-    pub since: Timestamp,
-    #[serde(skip)]
+/// A request that is asked about.
+pub struct JoinAttempt {
+    /// The request.
+    pub joining: Joining,
     is_kept: bool,
 }
-
-/// The file that it is kept in.
-const JOINING: &str = "joining.json";
 
 /// What a question led to.
 pub enum Asked {
@@ -59,24 +38,10 @@ pub enum Asked {
     Joined,
 }
 
-impl Joining {
-    /// Returns the request that waits, if one does.
-    ///
-    /// # Errors
-    ///
-    /// Returns why it cannot be read.
-    pub fn read(state_dir: &StateDir) -> Result<Option<Self>, AgentError> {
-        state_dir.read_json(JOINING)
-    }
-
-    /// Begins to join with an invitation, under a name.
-    ///
-    /// # Errors
-    ///
-    /// Returns why the node's key cannot be made.
-    pub fn begin(state_dir: &StateDir, invitation: Invitation, name: String) -> Result<Self, AgentError> {
-        let fingerprint = NodeKey::open(state_dir)?.fingerprint;
-        Ok(Self { invitation, name, fingerprint, since: state_dir.now(), is_kept: false })
+impl JoinAttempt {
+    /// Goes on with a request, or begins one.
+    pub fn of(joining: Joining) -> Self {
+        Self { joining, is_kept: false }
     }
 
     /// Asks once; what is decided is kept.
@@ -96,8 +61,8 @@ impl Joining {
         match answer {
             JoinAnswer::Approved { node, name, certificate, renew_after, ends_at } => {
                 let membership = Membership {
-                    urls: first_of_all(&url, &self.invitation),
-                    ca: self.invitation.ca.clone(),
+                    urls: first_of_all(&url, &self.joining.invitation),
+                    ca: self.joining.invitation.ca.clone(),
                     node,
                     name,
                     certificate,
@@ -107,20 +72,20 @@ impl Joining {
                     dismissed: None,
                 };
                 membership.keep(state_dir)?;
-                state_dir.remove(JOINING);
+                Joining::forget(state_dir);
                 // Those of another fleet do not hold here, and those of this one come with the first check-in.
                 freezes::forget(state_dir);
                 Ok(Asked::Joined)
             }
             JoinAnswer::Denied { because } => {
-                state_dir.remove(JOINING);
+                Joining::forget(state_dir);
                 Err(AgentError::new(format!("an operator denied it: {because}"))
                     .hint("ask the operator; to join after a denial the machine needs a new key: delete node.key")
                     .exit(Exit::Refused))
             }
             JoinAnswer::Waiting { request } => {
                 if !self.is_kept {
-                    state_dir.write_json(JOINING, self)?;
+                    self.joining.keep(state_dir)?;
                     self.is_kept = true;
                 }
                 Ok(Asked::Waiting { request, url })
@@ -134,134 +99,11 @@ impl Joining {
         host: &dyn Host,
     ) -> Result<(String, JoinAnswer), AgentError> {
         let key = NodeKey::open(state_dir)?;
-        self.fingerprint.clone_from(&key.fingerprint);
-        let sent = request(&self.invitation, &key, host, &self.name)?;
-        ask(&ThroughNetworkPart, &self.invitation, &sent).await
+        self.joining.fingerprint.clone_from(&key.fingerprint);
+        let sent = request(&self.joining.invitation, &key, host, &self.joining.name)?;
+        ask(&ThroughNetworkPart, &self.joining.invitation, &sent).await
     }
 }
-
-/// Joins the fleet that an invitation leads to.
-///
-/// # Errors
-///
-/// Returns what is wrong with the invitation, or why the server did not answer.
-pub async fn join(arguments: &JoinArguments) -> Result<Exit, AgentError> {
-    let state_dir = state_dir(&arguments.place.root, arguments.place.state_dir.as_ref())?;
-    let before = Membership::read(&state_dir)?;
-    let dismissed = before.as_ref().and_then(|membership| membership.dismissed.clone());
-    // A node that was revoked asks to be itself again, whatever it would like to be called.
-    let revoked_as = before
-        .as_ref()
-        .filter(|_| dismissed.as_ref().is_some_and(|dismissed| !dismissed.is_retired))
-        .map(|node| node.name.clone());
-    if let Some(membership) = before.filter(|_| !arguments.again && dismissed.is_none()) {
-        return Err(AgentError::new(format!(
-            "this machine already belongs to a fleet, as {}",
-            membership.name
-        ))
-        .hint("constans-agent check-in tests the connection; --again joins with another invitation")
-        .exit(Exit::Refused));
-    }
-    let waiting = Joining::read(&state_dir)?.filter(|_| arguments.invitation_file.is_none());
-    let invitation = match &waiting {
-        Some(waiting) => waiting.invitation.clone(),
-        None => read_invitation(arguments.invitation_file.as_deref())?,
-    };
-    let machine = Machine::open(&arguments.place.root, &state_dir.scratch())?;
-    if dismissed.is_some_and(|dismissed| dismissed.is_retired) {
-        // A node that was retired is no more: this machine becomes another.
-        NodeKey::forget(&state_dir);
-    }
-    let name = revoked_as
-        .or_else(|| arguments.name.clone())
-        .or(waiting.map(|waiting| waiting.name))
-        .unwrap_or_else(|| machine.acted_on.machine.clone());
-    let mut joining = Joining::begin(&state_dir, invitation, name)?;
-    let patience = Instant::now() + Duration::from_secs(arguments.wait);
-    let mut has_printed = false;
-    loop {
-        let Asked::Waiting { request, url } = joining.ask(&state_dir, &machine).await? else { break };
-        let Joining { name, fingerprint, .. } = &joining;
-        if !has_printed && arguments.output == Output::Text {
-            println!("waiting for approval as {name}, key fingerprint {fingerprint}");
-            println!("request {request} at {url}");
-            println!("Next: an operator compares the fingerprint and approves: constans join approve {name}");
-        }
-        has_printed = true;
-        if Instant::now() >= patience {
-            match arguments.output {
-                Output::Text => {
-                    println!("not approved yet; constans-agent join asks again, and the daemon by itself");
-                }
-                Output::Json => say(
-                    &json!({ "state": "waiting", "name": name, "fingerprint": fingerprint, "request": request, "server": url }),
-                ),
-            }
-            return Ok(Exit::Error);
-        }
-        tokio::time::sleep(PAUSE).await;
-    }
-    match arguments.until {
-        Until::Joined => check_in(&state_dir, &machine, arguments.output).await,
-        Until::InLine => {
-            // Its result is that of the last run.
-            let quiet = arguments.output == Output::Json;
-            if !quiet {
-                check_in(&state_dir, &machine, Output::Text).await?;
-            }
-            until_in_line(&state_dir, &arguments.place.root, patience, arguments.output).await
-        }
-    }
-}
-
-/// Checks in and runs until all is in line, or the time is over; tells each status once.
-async fn until_in_line(
-    state_dir: &StateDir,
-    root: &Path,
-    patience: Instant,
-    output: Output,
-) -> Result<Exit, AgentError> {
-    let mut told = None;
-    loop {
-        let machine = Machine::open(root, &state_dir.scratch())?;
-        daemon::run(state_dir, machine, true, None).await?;
-        let has_clauses = Served::read(state_dir)?.is_some_and(|served| !served.state.clauses.is_empty());
-        let last = KeptRuns::of(state_dir).all()?.into_iter().next().filter(|_| has_clauses);
-        let status = last.map(|run| run.status);
-        let is_in_line = status == Some(Status::InLine);
-        let words = status.map_or("no desired state yet", Status::words);
-        if output == Output::Text && told != Some(words) {
-            println!("{words}");
-        }
-        told = Some(words);
-        let is_over = Instant::now() >= patience;
-        if is_in_line || is_over {
-            if output == Output::Json {
-                say(
-                    &json!({ "state": if is_in_line { "in_line" } else { "not_in_line" }, "status": status }),
-                );
-            } else if is_over && !is_in_line {
-                println!(
-                    "not in line within the time; constans-agent runs shows why, and the daemon goes on"
-                );
-            }
-            return Ok(match status {
-                // What was put right just now is in line as of the next run.
-                Some(status) if is_in_line || Exit::of_status(status) != Exit::Well => {
-                    Exit::of_status(status)
-                }
-                _ => Exit::OutOfLine,
-            });
-        }
-        // What was put right or rolled out is looked at again at once.
-        if status.is_none_or(|status| Exit::of_status(status) != Exit::Well) {
-            tokio::time::sleep(PAUSE_BETWEEN_RUNS).await;
-        }
-    }
-}
-
-/// How long is waited between two runs, while something is not in line.
-const PAUSE_BETWEEN_RUNS: Duration = Duration::from_secs(10);
 
 /// Returns the request of a machine that wants to join under a name.
 ///
@@ -311,22 +153,6 @@ pub async fn ask(
         }
     }
     Err(last.map_or_else(|| AgentError::new("the invitation names no server"), AgentError::from))
-}
-
-/// Reads the invitation from a file, from standard input, or from the terminal, which does not show it.
-fn read_invitation(from: Option<&str>) -> Result<Invitation, AgentError> {
-    let unreadable = |error: std::io::Error| {
-        let place = from.unwrap_or("the terminal");
-        AgentError::new(format!("the invitation cannot be read from {place}: {error}"))
-            .hint("give --invitation-file with the file that has it, or - for standard input")
-    };
-    let text = match from {
-        None => rpassword::prompt_password("invitation, as constans invite printed it (it is not shown): ")
-            .map_err(unreadable)?,
-        Some("-") => std::io::read_to_string(std::io::stdin()).map_err(unreadable)?,
-        Some(file) => std::fs::read_to_string(file).map_err(unreadable)?,
-    };
-    parse_invitation(&text, from.unwrap_or("what was typed"))
 }
 
 /// Reads an invitation's line; `from` says in messages where it comes from.
@@ -386,6 +212,7 @@ pub async fn check_in(state_dir: &StateDir, machine: &Machine, output: Output) -
     Ok(if checked_in.failed.is_empty() { Exit::Well } else { Exit::Error })
 }
 
-fn say(result: &serde_json::Value) {
+/// Prints a result for programs.
+pub(crate) fn say(result: &serde_json::Value) {
     println!("{}", serde_json::to_string_pretty(result).expect("it is JSON"));
 }

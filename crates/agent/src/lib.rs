@@ -7,6 +7,8 @@ pub mod diagnose;
 pub mod error;
 pub mod freezes;
 pub mod join;
+pub mod join_command;
+pub mod joining;
 pub mod journal;
 pub mod kept_contents;
 pub mod kept_runs;

@@ -12,7 +12,7 @@ use asking::{on_network, open_place};
 use clap::{CommandFactory as _, Parser as _};
 use constans_agent::command_line::{AtticCommand, Command, CommandLine};
 use constans_agent::error::AgentError;
-use constans_agent::{daemon, diagnose, join, network_part};
+use constans_agent::{daemon, diagnose, join, join_command, network_part};
 use constans_wire::exit::Exit;
 use std::process::ExitCode;
 use std::time::Duration;
@@ -35,7 +35,7 @@ fn main() -> ExitCode {
         Command::Observe(arguments) => session::observe(&arguments.wanted),
         Command::Enforce(arguments) => session::enforce(&arguments),
         Command::Inspect(arguments) => inspect_command::inspect(&arguments),
-        Command::Join(arguments) => on_network(join::join(&arguments)),
+        Command::Join(arguments) => on_network(join_command::join(&arguments)),
         Command::CheckIn(arguments) => open_place(&arguments.place).and_then(|(state_dir, machine)| {
             on_network(join::check_in(&state_dir, &machine, arguments.output))
         }),

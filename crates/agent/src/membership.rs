@@ -1,7 +1,7 @@
 //! The membership of this machine in a fleet: its key, its certificate, and its server.
 
 use crate::error::AgentError;
-use crate::join::Joining;
+use crate::joining::Joining;
 use crate::state_dir::{Lock, StateDir};
 use constans_core::digest::hex;
 use constans_link::Identity;

@@ -6,7 +6,7 @@ use constans_agent::attic::AtticStore;
 use constans_agent::command_line::{Output, ReportingArguments};
 use constans_agent::error::AgentError;
 use constans_agent::freezes;
-use constans_agent::join::Joining;
+use constans_agent::joining::Joining;
 use constans_agent::kept_runs::KeptRuns;
 use constans_agent::membership::{Dismissed, Membership};
 use constans_agent::noted::{DaemonNote, StartNote};

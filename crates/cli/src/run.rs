@@ -3,7 +3,8 @@
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
-use constans_core::run::{Cause, ResultChange};
+use constans_core::run::Cause;
+use constans_core::run_comparison::ResultChange;
 use constans_terminal::{harmless, run_line, show_kept_run, style, styled, time};
 use constans_wire::run::{ComparedRun, RunComparison, RunSummary, ShownRun};
 use jiff::Timestamp;

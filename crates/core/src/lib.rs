@@ -27,6 +27,7 @@ pub mod node_status;
 pub mod param;
 pub mod part;
 pub mod run;
+pub mod run_comparison;
 pub mod sentence;
 pub mod settings;
 pub mod state;

@@ -4,9 +4,10 @@ use crate::report::{DidNotEnd, LeftOut, RunReport};
 use constans_core::episode::ClosedAs;
 use constans_core::kit::Severity;
 use constans_core::run::{
-    ChangedResult, ClauseResult, ClauseWords, Counts, Decision, DriftWindow, Mode, Outcome, PackageChange,
-    RelatedRecords, Status,
+    ClauseResult, ClauseWords, Counts, Decision, DriftWindow, Mode, Outcome, PackageChange, RelatedRecords,
+    Status,
 };
+use constans_core::run_comparison::ChangedResult;
 use constans_core::sentence::Sentence;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

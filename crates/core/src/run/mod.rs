@@ -4,7 +4,6 @@
 
 mod action;
 mod cause;
-mod comparison;
 mod decide;
 mod drift;
 mod gate;
@@ -29,7 +28,6 @@ pub use action::{
     Selection,
 };
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
-pub use comparison::{ChangedResult, ResultChange, changed_results};
 pub use decide::{DecisionInput, Freeze, Mode, RevertedChange, RunSettings, decide};
 pub use machine::Run;
 pub use memory::{LastInLine, Memories, Memory, OpenDrift};

@@ -9,7 +9,7 @@ use crate::store::run::KeptRow;
 use crate::store::run_hour::{self, RunHourRow};
 use crate::store::{node, related, report_text, run};
 use crate::trust::{Allowed, NodeRead};
-use constans_core::run::{ResultChange, changed_results};
+use constans_core::run_comparison::{ResultChange, changed_results};
 use constans_wire::report::RunReport;
 use constans_wire::run::{
     ComparedRun, Episode, Repeats, RunComparison, RunHour, RunSummary, RunWords, ShownRelated, ShownRun,

@@ -1,10 +1,9 @@
 //! What is otherwise in a run than in one before it, clause by clause.
 
-use super::cause::Cause;
-use super::result::{ClauseResult, Outcome};
 use crate::address::ClauseAddress;
 use crate::attention::ExceptionSort;
 use crate::kit::Severity;
+use crate::run::{Cause, ClauseResult, Outcome};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
