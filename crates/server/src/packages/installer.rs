@@ -56,7 +56,7 @@ fn systems(packages: &[AgentPackage]) -> Vec<String> {
 pub fn install_line(installer: &Installer, url: &str, packages: Vec<AgentPackage>) -> InstallLine {
     let sha256 = &installer.sha256;
     let line = format!(
-        "f=$(mktemp); for get in 'curl -fsSko' 'wget -q --no-check-certificate -O'; do $get \"$f\" {url}/installers/{sha256} && break; done; echo \"{sha256}  $f\" | sha256sum -c --status || {{ echo 'nothing was installed: what came is not what this line installs; have a new one printed' >&2; false; }} && sh \"$f\""
+        "f=$(mktemp); for get in 'curl -fsSko' 'wget -q --no-check-certificate -O'; do $get \"$f\" {url}/installers/{sha256} && break; done; echo \"{sha256}  $f\" | sha256sum -c --status || {{ echo 'nothing was installed: what came is not what this line installs; have a new one printed' >&2; rm \"$f\"; false; }} && sh \"$f\""
     );
     InstallLine { line, systems: systems(&packages), installs: packages }
 }
@@ -75,7 +75,9 @@ mod tests {
     #[test]
     fn the_file_is_a_shells_and_has_all_that_it_needs() {
         let Installer { contents, .. } = installer();
-        assert!(!contents.contains('@'), "everything is filled in");
+        for place in ["@URLS@", "@PACKAGES@", "@SYSTEMS@"] {
+            assert!(!contents.contains(place), "{place} is filled in");
+        }
         assert!(
             contents
                 .contains(&format!("0.1.0 deb amd64 2.36 {}", package(PackageFormat::Deb, "0.1.0").sha256))
@@ -96,7 +98,13 @@ mod tests {
         let line = install_line(&installer, "https://constans.skerry.example:7443", Vec::new()).line;
         let paste = |sent: &str| {
             let path = format!("{}:/usr/bin:/bin", folder.path().display());
-            Command::new("sh").args(["-c", &line]).env("PATH", path).env("SENT", sent).output().unwrap()
+            Command::new("sh")
+                .args(["-c", &line])
+                .env("PATH", path)
+                .env("SENT", sent)
+                .env("TMPDIR", folder.path())
+                .output()
+                .unwrap()
         };
         let right = paste(&installer.contents);
         assert!(right.status.success() && right.stdout == b"it ran\n", "{right:?}");

@@ -16,6 +16,11 @@ if [ "$(id -u)" != 0 ]; then
   exit 1
 fi
 
+# The line fetched it into a temporary file, which goes with it.
+own=''
+case $0 in */tmp.*) own=$0 ;; esac
+trap 'rm -f "$own"' EXIT
+
 # Everything is looked at before anything is done.
 misfits=''
 misfit() { misfits="$misfits
@@ -85,7 +90,7 @@ if [ -n "$have" ] && [ "$(newest "$have" "$version")" = "$have" ]; then
 else
   echo "1 of 3: fetching constans-agent $version for $system ($((bytes / 1024 / 1024 + 1)) MiB)"
   folder=$(mktemp -d)
-  trap 'rm -rf "$folder"' EXIT
+  trap 'rm -rf "$folder" "$own"' EXIT
   file="$folder/constans-agent.$format"
   for url in $URLS; do
     case $fetch in
