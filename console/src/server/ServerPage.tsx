@@ -49,7 +49,7 @@ function StatusCards({ status }: { status: Schemas['ServerStatus'] }) {
               {clock(status.started_at)}
             </time>
             , {count(status.nodes, 'node')} of {status.expected_nodes} that it is sized for.{' '}
-            <strong role="status">{wrong === 0 ? 'All is well.' : `${count(wrong, 'thing is', 'things are')} not as it should be.`}</strong>
+            <strong role="status">{wrong === 0 ? 'No problems.' : `${count(wrong, 'problem')}.`}</strong>
           </Typography>
           {status.recovering_since && (
             <Alert severity="warning" variant="outlined" sx={{ mb: 1.5 }}>
@@ -117,13 +117,13 @@ function Parts({ parts }: { parts: Schemas['ServerPart'][] }) {
   );
 }
 
-/** Never by colour alone: what is not well says so. */
+/** Never by colour alone: a problem says so. */
 function Mark({ isWell, children }: { isWell: boolean; children: ReactNode }) {
   return (
     <Box sx={{ display: 'flex', gap: 1, alignItems: 'flex-start', overflowWrap: 'anywhere', minWidth: 0 }}>
       <StatusGlyph status={isWell ? 'in_line' : 'failed'} size={18} />
       <span>
-        {!isWell && <strong>not well: </strong>}
+        {!isWell && <strong>problem: </strong>}
         {children}
       </span>
     </Box>

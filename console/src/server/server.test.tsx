@@ -50,13 +50,13 @@ const session = (permissions: string[]) => ({ person: 'ilse.maren', roles: [], p
 const entry = { id: 7, at_micros: 0, who: 'tor.havik', did: 'approved', subject: 'kiosk-lab-1', detail: {} };
 const person = { name: 'tor.havik', roles: ['approver'], made_at: '2026-11-01T07:00:00Z', has_password: true, sessions: 1, tokens: 2, last_at: null };
 
-test('what is not well comes with what to do, and versions with the packages that are served', async () => {
+test('a problem comes with what to do, and versions with the packages that are served', async () => {
   serve({ 'GET /api/server-status': { body: status }, 'GET /api/session': { body: session([]) } });
   show(<ServerPage />);
-  expect(await screen.findByText('2 things are not as it should be.')).toBeTruthy();
+  expect(await screen.findByText('2 problems.')).toBeTruthy();
   const row = (table: string, name: RegExp) => within(screen.getByRole('table', { name: table })).getByRole('row', { name });
-  expect(row('Parts', /postgresql/).textContent).toContain('not well: fsync is offWhat to do: set it to on');
-  expect(row('Parts', /database/).textContent).not.toContain('not well');
+  expect(row('Parts', /postgresql/).textContent).toContain('problem: fsync is offWhat to do: set it to on');
+  expect(row('Parts', /database/).textContent).not.toContain('problem');
   expect(row('Certificates', /people/).textContent).toContain('ends in 2 days');
   expect(row('Agents', /^0\.1\.0/).textContent).toBe('0.1.0200.deb amd64');
   expect(row('Agents', /^0\.0\.9/).textContent).toBe('0.0.97–');

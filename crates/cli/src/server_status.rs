@@ -89,9 +89,8 @@ fn shown(status: &ServerStatus) -> String {
         text,
         "\n{}",
         match not_well {
-            0 => "all is well".to_owned(),
-            many =>
-                styled(style::BAD, format!("{} not as it should be", count(many, "thing is", "things are"))),
+            0 => "no problems".to_owned(),
+            many => styled(style::BAD, count(many, "problem", "problems")),
         }
     );
     text.push_str(

@@ -80,7 +80,7 @@ fn the_server_says_how_it_is_itself_and_gives_no_secret_away() {
         "for agents   until ",
         "0.1.0  1",
         "packages of the agent that are served: none",
-        "1 thing is not as it should be",
+        "1 problem",
     ] {
         assert!(text.contains(part), "`{part}` is not in {text}");
     }
