@@ -101,6 +101,7 @@ export const api = {
     answer(client.GET('/api/drift/episodes', { params: { query }, signal })),
   driftFound: (query: { clause: string; filter?: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/found', { params: { query }, signal })),
   acceptable: (query: { node: string; clause: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/acceptable', { params: { query }, signal })),
+  layers: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/layers', { params: { path: { name } }, signal })),
   accept: (body: Schemas['Accept'], query: { because?: string; preview: boolean }) => answer(client.POST('/api/drift/accept', { params: { query }, body })),
   controls: (query: { filter?: string; as_of?: string }, signal?: AbortSignal) => answer(client.GET('/api/controls', { params: { query }, signal })),
   controlGaps: (query: { control: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
@@ -168,6 +169,7 @@ export const api = {
   editNode: (name: string, body: Schemas['EditNode']) => answer(client.POST('/api/nodes/{name}/edits', { params: of(name), body })),
   ownOfNode: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/own', { params: of(name), signal })),
   advanceStage: (name: string, body: Schemas['Advance']) => answer(client.POST('/api/stages/{name}/advance', { params: of(name), body })),
+  serveInStage: (name: string, body: Schemas['Serve']) => answer(client.POST('/api/stages/{name}/serve', { params: of(name), body })),
   stages: (signal?: AbortSignal) => answer(client.GET('/api/stages', { signal })),
   baselines: (signal?: AbortSignal) => answer(client.GET('/api/baselines', { signal })),
   change: (no: number, signal?: AbortSignal) => answer(client.GET('/api/changes/{no}', { params: { path: { no } }, signal })),

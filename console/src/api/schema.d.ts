@@ -728,8 +728,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Accepts what was found of a clause on a node: a group gives the values by which it is desired.
-         * @description Accepts what was found of a clause on a node: a group gives the values by which it is desired.
+         * Accepts what was found of a clause on a node: a group gives the values by which it is desired, or the node alone has them, for a time or
+         *     without end.
+         * @description Accepts what was found of a clause on a node: a group gives the values by which it is desired, or the node alone has them, for a time or
+         *     without end.
          */
         post: operations["post_api_drift_accept"];
         delete?: never;
@@ -1416,6 +1418,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/nodes/{name}/layers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All layers of the settings and parameters of a node, the replaced ones too.
+         * @description All layers of the settings and parameters of a node, the replaced ones too.
+         */
+        get: operations["get_api_nodes_name_layers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/nodes/{name}/left-behind": {
         parameters: {
             query?: never;
@@ -2026,6 +2048,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/settings-comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How the settings of the agents of a filter's nodes differ, and which nodes did not acknowledge what they are given yet.
+         * @description How the settings of the agents of a filter's nodes differ, and which nodes did not acknowledge what they are given yet.
+         */
+        get: operations["get_api_settings_comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-in": {
         parameters: {
             query?: never;
@@ -2240,8 +2282,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Serves releases in a stage, all or none.
-         * @description Serves releases in a stage, all or none.
+         * Serves releases in a stage, all or none, and assigns baselines to groups if it is asked to: that needs `group.edit` too.
+         * @description Serves releases in a stage, all or none, and assigns baselines to groups if it is asked to: that needs `group.edit` too.
          */
         post: operations["post_api_stages_name_serve"];
         delete?: never;
@@ -2328,6 +2370,26 @@ export interface paths {
          * @description Returns the person of a one-time link.
          */
         post: operations["post_api_welcome_for"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/would-get": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a node would get by the desired state as it is now, whether there is such a node or not. Nothing is stored.
+         * @description What a node would get by the desired state as it is now, whether there is such a node or not. Nothing is stored.
+         */
+        post: operations["post_api_would_get"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2583,12 +2645,12 @@ export interface components {
         About: {
             [key: string]: unknown;
         };
-        /** @description Accepts what was found of a clause on a node: a group gives the values by which it is desired. */
+        /** @description Accepts what was found of a clause on a node: a group gives the values by which it is desired, or the node alone has them. */
         Accept: {
             /** @description The clause, by its address. */
             clause: string;
-            /** @description The group that gives the values. */
-            group: string;
+            /** @description The group that gives the values; none for this node alone. */
+            group?: string | null;
             /** @description The node. */
             node: string;
             /**
@@ -2596,9 +2658,18 @@ export interface components {
              * @description The run whose finding is accepted; refused if a later one found something else.
              */
             run: string;
+            /**
+             * Format: date-time
+             * @description For this node alone: when it ends. Never by itself if none.
+             */
+            until?: string | null;
         };
         /** @description How what was found of a clause on a node can be accepted: made what is desired. */
         Acceptable: {
+            /** @description The values of properties that this node alone would have by which just that is desired; empty if there are none. */
+            alone: components["schemas"]["AcceptedAlone"][];
+            /** @description Why there are none. */
+            alone_why_not?: string | null;
             /** @description What differs. */
             differences: components["schemas"]["Difference"][];
             /** @description The groups of the node, the highest first: the values can be given by one of them. */
@@ -2618,6 +2689,13 @@ export interface components {
             values: components["schemas"]["AcceptedValue"][];
             /** @description Why there are none. */
             why_not?: string | null;
+        };
+        /** @description A property and the value that one node alone would have. */
+        AcceptedAlone: {
+            /** @description The property. */
+            property: string;
+            /** @description The value that it would have. */
+            value: unknown;
         };
         /** @description A parameter and the value that it would have. */
         AcceptedValue: {
@@ -2972,6 +3050,15 @@ export interface components {
             set: string;
             /** @description Who set it. */
             set_by: string;
+        };
+        /** @description A baseline that a group is assigned by the change that serves its kit. */
+        AssignAlso: {
+            /** @description The baseline. */
+            baseline: string;
+            /** @description The group. */
+            group: string;
+            /** @description The kit. */
+            kit: string;
         };
         /** @description A baseline given to a group. */
         Assignment: {
@@ -3356,6 +3443,8 @@ export interface components {
             agent: string;
             freezes?: components["schemas"]["HeldFreezes"] | null;
             has?: components["schemas"]["Held"] | null;
+            /** @description The name of its machine, by which a server knows its own. */
+            machine?: string | null;
             /**
              * Format: uuid
              * @description The mark from the last answer; none at first.
@@ -3972,6 +4061,13 @@ export interface components {
             property: string;
             /** @description How it should be. */
             wanted: components["schemas"]["Side"];
+        };
+        /** @description A setting in which nodes differ. */
+        DifferingSetting: {
+            /** @description Its values, that of the most nodes first. */
+            values: components["schemas"]["SettingOfNodes"][];
+            /** @description The setting. */
+            word: string;
         };
         /** @description A digest with its scheme, `s2:6f…`. Digests of unequal schemes are never compared as if they said something. */
         Digest: string;
@@ -4622,6 +4718,20 @@ export interface components {
             /** @description Its word in the group's document, as `interval_secs`. */
             word: string;
         } | {
+            /** @description The clause's address, as `file:/etc/issue`. */
+            clause: components["schemas"]["ClauseAddress"];
+            /** @enum {string} */
+            edit: "property";
+            /** @description The property, as `permissions`. */
+            property: string;
+            /**
+             * Format: date-time
+             * @description When it ends; never by itself if none.
+             */
+            until?: string | null;
+            /** @description The value; none takes away what the node is given. */
+            value?: unknown;
+        } | {
             /** @enum {string} */
             edit: "filter";
             /** @description In CEL; none leaves only the named members. */
@@ -5038,6 +5148,20 @@ export interface components {
         } | {
             /** @enum {string} */
             layer: "case";
+        };
+        /** @description A value that a node has, and all that was said of it. */
+        LayeredValue: {
+            /** @description From which of them on they have a say: those before are replaced. */
+            counts_from: number;
+            /** @description What each layer says, the lowest first; the default of a setting is in words. */
+            layers: components["schemas"]["LayerValue"][];
+            /** @description The parameter, as `KIT/BASELINE.PARAM`, or the word of the setting. */
+            name: string;
+        };
+        /** @description A value given by a layer. */
+        LayerValue: components["schemas"]["Layer"] & {
+            /** @description The value, or the change of the one below. */
+            value: unknown;
         };
         /** @description Why a clause is left as it is. */
         Leave: {
@@ -5469,6 +5593,13 @@ export interface components {
             /** @description The node, by the name that it has now. */
             node: string;
         };
+        /** @description The settings and parameters of one node on which somebody has a say. */
+        NodeLayers: {
+            /** @description All parameters, by their names. */
+            parameters: components["schemas"]["LayeredValue"][];
+            /** @description Settings of its agent that a group or the node itself sets, in the order in which they are described. */
+            settings: components["schemas"]["LayeredValue"][];
+        };
         /** @description What one node is given by itself: baselines after those of its groups, parameters and settings over those of its groups. */
         NodeOwn: {
             /** @description The baselines that it is assigned, in order. */
@@ -5476,6 +5607,12 @@ export interface components {
             /** @description Parameters' values, by `KIT/BASELINE.PARAM`. */
             parameters?: {
                 [key: string]: unknown;
+            };
+            /** @description Values of single properties, by the address of their clause. */
+            properties?: {
+                [key: string]: {
+                    [key: string]: components["schemas"]["OwnValue"];
+                };
             };
             /** @description Settings of its agent, as far as it names any. */
             settings?: components["schemas"]["GroupSettings"];
@@ -5723,6 +5860,16 @@ export interface components {
             total: number;
             /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not listed. */
             undecidable: number;
+        };
+        /** @description The value of a property that one node has by itself. */
+        OwnValue: {
+            /**
+             * Format: date-time
+             * @description When it ends: from then on the node has what its baselines say; never by itself if none.
+             */
+            until?: string | null;
+            /** @description The value. */
+            value: unknown;
         };
         /** @description A package that came, went or changed version. */
         PackageChange: {
@@ -6177,6 +6324,22 @@ export interface components {
              */
             learned: string;
         };
+        /** @description A value that a node has by itself, and what it would have without. */
+        ReplacedValue: {
+            /** @description The clause. */
+            clause: components["schemas"]["ClauseAddress"];
+            /** @description The value that its baselines give; none if they give none. Contents are named by their digest. */
+            instead_of?: unknown;
+            /** @description The property. */
+            property: string;
+            /**
+             * Format: date-time
+             * @description When it ends; never by itself if none.
+             */
+            until?: string | null;
+            /** @description The node's own value. */
+            value: unknown;
+        };
         /** @description A service that restarts. */
         Restart: {
             /** @description Its clause. */
@@ -6432,6 +6595,8 @@ export interface components {
         };
         /** @description Releases for a stage to serve, besides its releases of other kits. */
         Serve: components["schemas"]["HowToChange"] & {
+            /** @description Baselines of them that groups are assigned by the same change; at most 100. */
+            assign?: components["schemas"]["AssignAlso"][];
             /** @description `kit@1.0.0` each. */
             releases: string[];
         };
@@ -6555,6 +6720,32 @@ export interface components {
             preview?: boolean;
             /** @description Refuse it if the catalogue was set after this version; 0 if there was none. */
             unless_changed_after?: number | null;
+        };
+        /** @description One value of a setting, and the nodes that have it. */
+        SettingOfNodes: {
+            /** @description Where it comes from, in words. */
+            from: string[];
+            /** @description The first of them by name, at most [`MAX_NAMED`]. */
+            names: string[];
+            /** @description How many nodes have it. */
+            nodes: number;
+            /** @description The value in words. */
+            value: string;
+        };
+        /** @description How the settings of the agents of a filter's nodes differ. */
+        SettingsComparison: {
+            /** @description The settings in which they differ. */
+            differing: components["schemas"]["DifferingSetting"][];
+            /** @description Number of nodes that are compared. */
+            nodes: number;
+            /** @description Those that are the same on all of them, in words. */
+            same: string[];
+            /** @description Nodes that did not acknowledge what they are given yet, those that wait longest first; at most 100. */
+            unacknowledged: components["schemas"]["UnacknowledgedNode"][];
+            /** @description How many there are. */
+            unacknowledged_nodes: number;
+            /** @description Number of nodes for which the filter cannot be evaluated; they are not compared. */
+            undecidable: number;
         };
         /** @description A setting of agents, and how it is set for a group's nodes. */
         SettingView: {
@@ -6683,6 +6874,8 @@ export interface components {
             parameters?: {
                 [key: string]: components["schemas"]["ParameterValue"];
             };
+            /** @description Values of single properties that it has by itself, with what they replaced. */
+            replaced?: components["schemas"]["ReplacedValue"][];
             /** @description The settings of its agent. */
             settings?: components["schemas"]["AgentSettings"];
             /** @description The same in words. */
@@ -6831,6 +7024,21 @@ export interface components {
             /** @description The named members, at most 10,000. */
             nodes?: string[];
         };
+        /** @description A node that did not acknowledge what it is given yet: it may still work by other settings. */
+        UnacknowledgedNode: {
+            /**
+             * Format: date-time
+             * @description When it promised to check in next; none if it never did.
+             */
+            next_check_in?: string | null;
+            /** @description Its name. */
+            node: string;
+            /**
+             * Format: date-time
+             * @description Since when its settings are handed out.
+             */
+            since: string;
+        };
         /** @description A node of which it cannot be told whether a filter selects it. */
         UndecidableNode: {
             /** @description The fields that it did not report. */
@@ -6948,6 +7156,61 @@ export interface components {
             because: string;
             /** @description Who did it. */
             by: string;
+        };
+        /** @description A node that there is or not, of which it is asked what it would get. */
+        WouldBeNode: {
+            /** @description Its labels. */
+            labels?: {
+                [key: string]: string;
+            };
+            /** @description A node that reports about itself what this one would, by name; without one nothing is known of that. */
+            like?: string | null;
+            /** @description Its name: filters and conditions may ask for it. */
+            name: string;
+        };
+        /** @description What a node would get. */
+        WouldGet: {
+            /** @description The baselines that it would be assigned, with those that its stage does not serve. */
+            baselines: components["schemas"]["WouldGetBaseline"][];
+            /** @description Its clauses in order, each with the baselines that it comes from. */
+            clauses: components["schemas"]["WouldGetClause"][];
+            /** @description Clauses that conditions exclude on it, each with its condition. */
+            excluded: components["schemas"]["WouldGetExcluded"][];
+            /** @description The groups that it would belong to, the lowest first. */
+            groups: string[];
+            /** @description Its parameters. */
+            parameters: {
+                [key: string]: components["schemas"]["ParameterValue"];
+            };
+            /** @description The settings of its agent in words. */
+            settings: components["schemas"]["DescribedSetting"][];
+            /** @description The stage that it would be in. */
+            stage: string;
+            /** @description Groups whose filter cannot be evaluated, since it would not report a field. */
+            undecidable: string[];
+            /** @description Why its desired state cannot be resolved; then it has no clauses here. */
+            unusable?: string | null;
+        };
+        /** @description A baseline that a node would be assigned. */
+        WouldGetBaseline: {
+            /** @description As `KIT/BASELINE`. */
+            baseline: string;
+            /** @description The version that its stage serves; none if it serves none. */
+            version?: string | null;
+        };
+        /** @description A clause that a node would have. */
+        WouldGetClause: {
+            /** @description Its address. */
+            address: string;
+            /** @description The baselines that it comes from, as `KIT@VERSION/BASELINE`. */
+            from: string[];
+        };
+        /** @description A clause that a condition would exclude on a node. */
+        WouldGetExcluded: {
+            /** @description Its address. */
+            address: string;
+            /** @description The condition that does not hold. */
+            condition: string;
         };
     };
     responses: never;
@@ -16405,6 +16668,114 @@ export interface operations {
             };
         };
     };
+    get_api_nodes_name_layers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NodeLayers"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_api_nodes_name_left_behind: {
         parameters: {
             query?: never;
@@ -20047,6 +20418,115 @@ export interface operations {
             };
         };
     };
+    get_api_settings_comparison: {
+        parameters: {
+            query?: {
+                /** @description CEL over labels, about and node, as they are now */
+                filter?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SettingsComparison"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     post_api_sign_in: {
         parameters: {
             query?: never;
@@ -22233,6 +22713,136 @@ export interface operations {
             };
             /** @description `too_often`: the hint says when to retry */
             429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_would_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WouldBeNode"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WouldGet"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

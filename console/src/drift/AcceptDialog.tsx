@@ -1,4 +1,5 @@
 import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Dialog from '@mui/material/Dialog';
 import DialogActions from '@mui/material/DialogActions';
@@ -18,6 +19,7 @@ import { ConfirmDialog, problemWords } from '../changes/ConfirmDialog';
 import { askAddress } from '../concessions/concessionWords';
 import { Address } from '../looks/Address';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { EndField } from '../looks/EndField';
 import { ReasonField } from '../looks/ReasonField';
 import { Differences } from '../run/Differences';
 import { TextDiff } from '../run/TextDiff';
@@ -33,15 +35,21 @@ interface Which {
 /** Accepts what was found of a clause on a node: which group gives the values first, then what that would alter. */
 export function AcceptDialog({ node, clause, onClose }: Which) {
   const [group, setGroup] = useState('');
+  const [day, setDay] = useState('');
   const [because, setBecause] = useState('');
   const query = { node, clause };
   const acceptable = useQuery({ queryKey: ['acceptable', query], queryFn: ({ signal }) => api.acceptable(query, signal) });
   const able = acceptable.data?.groups.filter((one) => !one.why_not) ?? [];
-  const chosen = group || (able[0]?.name ?? '');
+  const canAlone = acceptable.data !== undefined && !acceptable.data.alone_why_not;
+  const chosen = group || (able[0]?.name ?? (canAlone ? ALONE : ''));
+  const until = chosen === ALONE && day !== '' ? `${day}T00:00:00Z` : undefined;
   const preview = useMutation({
     mutationFn: async () => {
       const run = acceptable.data?.run ?? '';
-      const changed = await api.accept({ node, clause, run, group: chosen }, { because: because.trim() || undefined, preview: true });
+      const changed = await api.accept(
+        { node, clause, run, group: chosen === ALONE ? undefined : chosen, until },
+        { because: because.trim() || undefined, preview: true },
+      );
       return api.change(changed.change ?? 0);
     },
   });
@@ -54,11 +62,16 @@ export function AcceptDialog({ node, clause, onClose }: Which) {
       <DialogTitle id="accept-title">Accept what was found on {node}?</DialogTitle>
       <DialogContent sx={{ display: 'grid', gap: 2 }}>
         <Address>{clause}</Address>
-        <QueryView query={acceptable}>{(found) => <Found found={found} chosen={chosen} choose={setGroup} />}</QueryView>
-        {able.length > 0 && <ReasonField reason={because} onReason={setBecause} />}
+        <QueryView query={acceptable}>{(found) => <Found node={node} found={found} chosen={chosen} choose={setGroup} />}</QueryView>
+        {chosen !== '' && (
+          <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap' }}>
+            {chosen === ALONE && <EndField day={day} onDay={setDay} />}
+            <ReasonField reason={because} onReason={setBecause} />
+          </Box>
+        )}
         {preview.error && <Alert severity="error">{problemWords(preview.error)}</Alert>}
         <Typography component="div">
-          <CopiedCommand command={`constans drift accept ${node} '${clause}'${chosen && ` --group ${chosen}`}`} />
+          <CopiedCommand command={`constans drift accept ${node} '${clause}'${chosenWords(chosen, until)}`} />
         </Typography>
       </DialogContent>
       <DialogActions>
@@ -68,7 +81,7 @@ export function AcceptDialog({ node, clause, onClose }: Which) {
         <Button variant="outlined" component={RouterLink} to={askAddress(node, clause)}>
           Ask for a concession instead
         </Button>
-        {able.length > 0 && (
+        {chosen !== '' && (
           <Button variant="contained" disabled={preview.isPending} onClick={() => preview.mutate()}>
             {preview.isPending ? 'Computing the impact…' : 'Show the impact'}
           </Button>
@@ -78,13 +91,22 @@ export function AcceptDialog({ node, clause, onClose }: Which) {
   );
 }
 
+/** In place of a group's name, which has no blanks: the node alone has the values. */
+const ALONE = 'this node';
+
+function chosenWords(chosen: string, until?: string): string {
+  if (chosen !== ALONE) return chosen && ` --group ${chosen}`;
+  return until ? ` --alone --until ${until}` : ' --alone';
+}
+
 interface Choice {
+  node: string;
   found: Schemas['Acceptable'];
   chosen: string;
   choose: (group: string) => void;
 }
 
-function Found({ found, chosen, choose }: Choice) {
+function Found({ node, found, chosen, choose }: Choice) {
   return (
     <>
       <Differences differences={found.differences} />
@@ -95,9 +117,20 @@ function Found({ found, chosen, choose }: Choice) {
           <Address>{`${parameter} = ${JSON.stringify(value)}`}</Address> would make it desired; now {JSON.stringify(now.value)}, from {layerWords(now)}.
         </Typography>
       ))}
-      {found.groups.length > 0 && (
+      {found.alone_why_not ? (
+        <Alert severity="info">
+          No value of {node} alone makes it desired: {found.alone_why_not}.
+        </Alert>
+      ) : (
+        found.alone.map(({ property, value }) => (
+          <Typography key={property}>
+            <Address>{`${property} = ${JSON.stringify(value)}`}</Address> for {node} alone would make it desired.
+          </Typography>
+        ))
+      )}
+      {(found.groups.length > 0 || !found.alone_why_not) && (
         <FormControl>
-          <FormLabel id="accepting-group">Which group gives it</FormLabel>
+          <FormLabel id="accepting-group">Where it is accepted</FormLabel>
           <RadioGroup aria-labelledby="accepting-group" value={chosen} onChange={(_, name) => choose(name)}>
             {found.groups.map((group) => (
               <FormControlLabel
@@ -105,9 +138,10 @@ function Found({ found, chosen, choose }: Choice) {
                 value={group.name}
                 disabled={Boolean(group.why_not)}
                 control={<Radio size="small" />}
-                label={`${group.name}: ${group.why_not ? `cannot, ${group.why_not}` : forGroup(group)}`}
+                label={`the group ${group.name}: ${group.why_not ? `cannot, ${group.why_not}` : forGroup(group)}`}
               />
             ))}
+            {!found.alone_why_not && <FormControlLabel value={ALONE} control={<Radio size="small" />} label={`${node} alone, over what its groups give`} />}
           </RadioGroup>
         </FormControl>
       )}

@@ -65,6 +65,8 @@ const acceptable = {
   differences: found.alike[0]!.differences,
   values: [{ parameter: 'gate-reader/gate.tariff', now: { value: 12, layer: 'group', name: 'gates' }, value: 1 }],
   why_not: null,
+  alone: [{ property: 'text', value: 'tariff = 1\n' }],
+  alone_why_not: null,
   groups: [
     { name: 'night-trial', nodes: 2, why_not: 'it would need other values', also: [] },
     { name: 'gates', nodes: 9, why_not: null, also: ['file:/etc/gate/lanes.conf'] },
@@ -138,8 +140,8 @@ test('what was found is accepted as the value of a group, after its impact was s
   await userEvent.click(await screen.findByRole('link', { name: 'Accept…' }));
   const dialog = within(await screen.findByRole('dialog', { name: 'Accept what was found on gate-corran-11?' }));
   expect(await dialog.findByText(/would make it desired; now 12, from/)).toBeTruthy();
-  expect(dialog.getByRole('radio', { name: 'night-trial: cannot, it would need other values' })).toHaveProperty('disabled', true);
-  expect(dialog.getByRole('radio', { name: 'gates: 9 nodes; alters also file:/etc/gate/lanes.conf' })).toHaveProperty('checked', true);
+  expect(dialog.getByRole('radio', { name: 'the group night-trial: cannot, it would need other values' })).toHaveProperty('disabled', true);
+  expect(dialog.getByRole('radio', { name: 'the group gates: 9 nodes; alters also file:/etc/gate/lanes.conf' })).toHaveProperty('checked', true);
   expect(dialog.getByRole('link', { name: 'Ask for a concession instead' }).getAttribute('href')).toContain('node=gate-corran-11');
   await userEvent.type(dialog.getByRole('textbox', { name: 'Reason' }), 'the tariff of the winter');
   await userEvent.click(dialog.getByRole('button', { name: 'Show the impact' }));
@@ -147,4 +149,17 @@ test('what was found is accepted as the value of a group, after its impact was s
   expect(sent).toEqual([{ node: 'gate-corran-11', clause: tariffs, run: acceptable.run, group: 'gates' }]);
   const posted = asked.find((url) => url.pathname === '/api/drift/accept')!;
   expect(Object.fromEntries(posted.searchParams)).toEqual({ because: 'the tariff of the winter', preview: 'true' });
+});
+
+test('what was found is accepted for one node alone, until a day', async () => {
+  serveDrift();
+  show(<DriftPage />, `/drift?clause=${encodeURIComponent(tariffs)}`);
+  await userEvent.click(await screen.findByRole('link', { name: 'Accept…' }));
+  const dialog = within(await screen.findByRole('dialog', { name: 'Accept what was found on gate-corran-11?' }));
+  await userEvent.click(await dialog.findByRole('radio', { name: 'gate-corran-11 alone, over what its groups give' }));
+  await userEvent.type(dialog.getByLabelText('Until the beginning of (UTC)'), '2026-12-24');
+  expect(dialog.getByText(/--alone --until 2026-12-24T00:00:00Z/)).toBeTruthy();
+  await userEvent.click(dialog.getByRole('button', { name: 'Show the impact' }));
+  expect(await screen.findByRole('dialog', { name: 'Hand out C131: set the group gates?' })).toBeTruthy();
+  expect(sent).toEqual([{ node: 'gate-corran-11', clause: tariffs, run: acceptable.run, until: '2026-12-24T00:00:00Z' }]);
 });

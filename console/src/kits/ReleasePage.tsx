@@ -1,10 +1,12 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Link as RouterLink, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { ComplianceOf } from '../compliance/ComplianceOf';
@@ -12,10 +14,12 @@ import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
+import { sessionQuery } from '../shell/session';
 import { exact } from '../words/time';
 import { BaselineText } from './BaselineText';
 import { DocumentView } from './DocumentView';
 import { KitDifference } from './KitDifference';
+import { ServeDialog } from './ServeDialog';
 
 /** One release: what it wants in plain words, its documents, and how it differs from another one. */
 export function ReleasePage() {
@@ -38,7 +42,7 @@ function ReleaseParts({ shown }: { shown: Schemas['ReleaseShown'] }) {
   const { release, page, files } = shown;
   return (
     <>
-      <ReleaseHead release={release} />
+      <ReleaseHead release={release} baselines={page.baselines.map(({ name }) => name)} />
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 1fr) minmax(0, 1fr)' }, alignItems: 'start' }}>
         <Card title="Desired state">
           {page.baselines.map((baseline) => (
@@ -56,7 +60,12 @@ function ReleaseParts({ shown }: { shown: Schemas['ReleaseShown'] }) {
   );
 }
 
-function ReleaseHead({ release }: { release: Schemas['PublishedRelease'] }) {
+function ReleaseHead({ release, baselines }: { release: Schemas['PublishedRelease']; baselines: string[] }) {
+  const session = useQuery(sessionQuery);
+  const [isServing, setServing] = useState(false);
+  const may = session.data?.permissions ?? [];
+  const mayHandOut = may.includes('stage.serve') && may.includes('group.edit');
+  const isOffered = mayHandOut || may.includes('change.request');
   const served = release.served_in?.length ? `served in ${release.served_in.join(', ')}` : 'not served';
   return (
     <Box sx={{ mb: 2 }}>
@@ -65,6 +74,11 @@ function ReleaseHead({ release }: { release: Schemas['PublishedRelease'] }) {
           {release.kit}@{release.version}
         </Typography>
         <Box sx={{ flex: 1 }} />
+        {!release.withdrawn && (
+          <Button variant="outlined" size="small" disabled={!isOffered} onClick={() => setServing(true)}>
+            Serve…
+          </Button>
+        )}
         <CopiedCommand command={`constans kit log ${release.kit}`} />
       </Box>
       <Typography>{release.summary}</Typography>
@@ -72,6 +86,12 @@ function ReleaseHead({ release }: { release: Schemas['PublishedRelease'] }) {
       <Typography sx={{ color: 'text.secondary' }}>
         Published {exact(release.published_at)} by {release.published_by}, {served}; {release.digest.slice(0, 15)}
       </Typography>
+      {!isOffered && (
+        <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>
+          Operators and publishers request what a stage serves; approvers and administrators decide it.
+        </Typography>
+      )}
+      {isServing && <ServeDialog kit={release.kit} version={release.version} baselines={baselines} mayHandOut={mayHandOut} onClose={() => setServing(false)} />}
       {release.withdrawn && (
         <Alert severity="warning" variant="outlined" sx={{ mt: 1 }}>
           Withdrawn {exact(release.withdrawn.at)} by {release.withdrawn.by}: {release.withdrawn.because}. No stage can serve it again.

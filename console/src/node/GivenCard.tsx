@@ -12,12 +12,19 @@ import { baselineName } from '../groups/draft';
 import { describedValue, typedValue } from '../groups/values';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
+import { EndField } from '../looks/EndField';
 import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
+import { exact } from '../words/time';
 import { asked } from './NodeDialogs';
 
 type Edit = Schemas['GroupEdit'];
 type Own = Schemas['NodeOwn'];
+
+interface GivableClause {
+  address: string;
+  wanted: Record<string, unknown>;
+}
 
 interface Asked {
   name: string;
@@ -26,7 +33,7 @@ interface Asked {
 }
 
 /** What one node is given by itself, over what its groups give it; more is given, and taken away, from here. */
-export function GivenCard({ name, parameters }: { name: string; parameters: string[] }) {
+export function GivenCard({ name, parameters, clauses }: { name: string; parameters: string[]; clauses: GivableClause[] }) {
   const own = useQuery({ queryKey: ['node', name, 'own'], queryFn: ({ signal }) => api.ownOfNode(name, signal) });
   const session = useQuery(sessionQuery);
   const [asks, setAsks] = useState<{ edit?: { edit: Edit; what: string } }>();
@@ -47,7 +54,7 @@ export function GivenCard({ name, parameters }: { name: string; parameters: stri
       {!isOffered && (
         <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>Operators and publishers request this; approvers and administrators do it.</Typography>
       )}
-      {asks && !asks.edit && <GiveDialog {...dialog} parameters={parameters} />}
+      {asks && !asks.edit && <GiveDialog {...dialog} parameters={parameters} clauses={clauses} />}
       {asks?.edit && <TakeDialog {...dialog} {...asks.edit} />}
     </Card>
   );
@@ -76,6 +83,13 @@ function givenOf(own: Own): Given[] {
       value: describedValue(value),
       take: { edit: 'setting', word, value: null } as Edit,
     })),
+    ...Object.entries(own.properties ?? {}).flatMap(([clause, values]) =>
+      Object.entries(values).map(([property, { value, until }]) => ({
+        what: `${clause} ${property}`,
+        value: `${describedValue(value)}${until ? `, until ${exact(until)}` : ''}`,
+        take: { edit: 'property', clause, property, value: null } as Edit,
+      })),
+    ),
   ];
 }
 
@@ -124,20 +138,28 @@ export function ModeDialog(dialog: Asked) {
   );
 }
 
-const SORTS = { assign: 'a baseline', parameter: 'the value of a parameter', setting: 'a setting of its agent' };
+const SORTS = { assign: 'a baseline', parameter: 'the value of a parameter', setting: 'a setting of its agent', property: 'a property of one clause' };
 
-function GiveDialog({ parameters, ...dialog }: Asked & { parameters: string[] }) {
+function GiveDialog({ parameters, clauses, ...dialog }: Asked & { parameters: string[]; clauses: GivableClause[] }) {
   const baselines = useQuery({ queryKey: ['baselines'], queryFn: ({ signal }) => api.baselines(signal) });
   const [sort, setSort] = useState<keyof typeof SORTS>('assign');
   const [what, setWhat] = useState('');
+  const [property, setProperty] = useState('');
   const [value, setValue] = useState('');
-  const options = sort === 'assign' ? (baselines.data ?? []).map(baselineName) : sort === 'parameter' ? parameters : ['mode', 'interval_secs', 'grace_secs'];
+  const [day, setDay] = useState('');
+  const options = {
+    assign: (baselines.data ?? []).map(baselineName),
+    parameter: parameters,
+    setting: ['mode', 'interval_secs', 'grace_secs'],
+    property: clauses.map(({ address }) => address),
+  }[sort];
+  const now = clauses.find(({ address }) => address === what)?.wanted ?? {};
   return (
     <EditDialog
       {...dialog}
       title={`Give ${dialog.name} alone`}
       next="It is over what its groups give: a baseline comes after theirs, a value or a setting is put over theirs."
-      edit={editOf(sort, what.trim(), value)}
+      edit={editOf({ sort, what: what.trim(), value, property: property.trim(), day, isText: typeof now[property] === 'string' })}
     >
       <TextField
         select
@@ -161,17 +183,45 @@ function GiveDialog({ parameters, ...dialog }: Asked & { parameters: string[] })
         options={options}
         inputValue={what}
         onInputChange={(_, what) => setWhat(what)}
-        renderInput={(input) => <TextField {...input} label={sort === 'assign' ? 'Baseline' : sort === 'parameter' ? 'Parameter' : 'Setting'} margin="dense" />}
+        renderInput={(input) => <TextField {...input} label={LABELS[sort]} margin="dense" />}
       />
+      {sort === 'property' && (
+        <Autocomplete
+          freeSolo
+          options={Object.keys(now).map((property) => (property === 'content' ? 'text' : property))}
+          inputValue={property}
+          onInputChange={(_, property) => setProperty(property)}
+          renderInput={(input) => (
+            <TextField {...input} label="Property" margin="dense" helperText={property in now ? `now ${describedValue(now[property])}` : undefined} />
+          )}
+        />
+      )}
       {sort !== 'assign' && <TextField label="Value, as in a document" value={value} onChange={(event) => setValue(event.target.value)} margin="dense" />}
+      {sort === 'property' && <EndField day={day} onDay={setDay} />}
     </EditDialog>
   );
 }
 
-function editOf(sort: keyof typeof SORTS, what: string, value: string): Edit | undefined {
+interface Typed {
+  sort: keyof typeof SORTS;
+  what: string;
+  value: string;
+  property: string;
+  day: string;
+  /** Whether the property is a text now. */
+  isText: boolean;
+}
+
+const LABELS = { assign: 'Baseline', parameter: 'Parameter', setting: 'Setting', property: 'Clause' };
+
+function editOf({ sort, what, value, property, day, isText }: Typed): Edit | undefined {
   if (what === '' || (sort !== 'assign' && value.trim() === '')) return undefined;
   if (sort === 'parameter') return { edit: 'parameter', name: what, value: typedValue(value.trim(), false) };
   if (sort === 'setting') return { edit: 'setting', word: what, value: typedValue(value.trim(), false) };
+  if (sort === 'property') {
+    if (property === '') return undefined;
+    return { edit: 'property', clause: what, property, value: typedValue(value.trim(), isText), until: day === '' ? undefined : `${day}T00:00:00Z` };
+  }
   const [kit = '', baseline = ''] = what.split('/');
   return { edit: 'assign', kit, baseline, terms: {} };
 }

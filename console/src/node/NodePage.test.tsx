@@ -49,6 +49,7 @@ function open(
     ...Object.fromEntries(Object.entries(runs).map(([query, body]) => [of(`/runs${query}`), { body }])),
     [of('/left-behind')]: { body: [] },
     [of('/own')]: { body: {} },
+    [of('/layers')]: { body: { settings: [], parameters: [] } },
     'GET /api/session': { body: { person: 'pia.lund', roles: ['reader'], permissions: [], server: {}, token: 't' } },
     'GET /api/compliance?by=control&filter=node.name == "kiosk-auken-1"': { body: { rows: byControl } },
     [of('/why')]: { body: { stage: 'open-water', groups: ['everyone', 'kiosks'], baselines: ['quay-base@1.3.0/login'], clauses: 7 } },

@@ -63,6 +63,7 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
     queryKey: ['node', name, 'compliance'],
     queryFn: ({ signal }) => api.compliance({ by: 'control', filter: nameFilter(name) }, signal),
   });
+  const layers = useQuery({ queryKey: ['node', name, 'layers'], queryFn: ({ signal }) => api.layers(name, signal) });
   const sources = useQuery({ queryKey: ['node', name, 'sources'], queryFn: ({ signal }) => api.why(name, signal) });
   return (
     <>
@@ -89,9 +90,9 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
             </QueryView>
           </Card>
           <Card title="Desired state and its sources" aside={<CopiedCommand command={`constans node why ${name}`} />}>
-            <QueryView query={sources}>{(sources) => <Origins sources={sources} />}</QueryView>
+            <QueryView query={sources}>{(sources) => <Origins sources={sources} layers={layers.data} />}</QueryView>
           </Card>
-          <GivenCard name={name} parameters={Object.keys(sources.data?.parameters ?? {})} />
+          <GivenCard name={name} parameters={Object.keys(sources.data?.parameters ?? {})} clauses={clauses.data?.clauses ?? []} />
           <Card title="About">
             <AboutList node={node} />
           </Card>

@@ -3,6 +3,7 @@ import Typography from '@mui/material/Typography';
 import type { ReactNode } from 'react';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
+import { exact } from '../words/time';
 import { count, layerWords } from '../words/words';
 
 /** Settings that are shown even if no group sets them. */
@@ -10,7 +11,7 @@ const ALWAYS_SHOWN = ['mode', 'check-ins', 'runs'];
 const DEFAULT = 'default';
 
 /** The sources of a node's desired state: stage, groups, settings, baselines, parameters. */
-export function Origins({ sources }: { sources: Schemas['StateSources'] }) {
+export function Origins({ sources, layers }: { sources: Schemas['StateSources']; layers?: Schemas['NodeLayers'] }) {
   const parameters = Object.entries(sources.parameters ?? {});
   return (
     <Box sx={{ fontSize: 14, display: 'grid', gap: 1 }}>
@@ -25,6 +26,7 @@ export function Origins({ sources }: { sources: Schemas['StateSources'] }) {
               <Box component="span" sx={{ color: 'text.secondary' }}>
                 {from === DEFAULT ? ', default' : `, by ${from}`}
               </Box>
+              <Replaced values={layers?.settings} name={SAID_BY[word] ?? word} />
             </div>
           ))}
         <Box sx={{ color: 'text.secondary' }}>all others default</Box>
@@ -40,6 +42,20 @@ export function Origins({ sources }: { sources: Schemas['StateSources'] }) {
               <Box sx={{ color: 'text.secondary' }}>
                 from {layerWords(value)}
                 {value.over?.length ? `, over ${value.over.map(layerWords).join(', ')}` : ''}
+              </Box>
+              <Replaced values={layers?.parameters} name={name} />
+            </Box>
+          ))}
+        </SourceRow>
+      )}
+      {(sources.replaced ?? []).length > 0 && (
+        <SourceRow what="its own">
+          {sources.replaced?.map(({ clause, property, value, instead_of, until }) => (
+            <Box key={`${clause} ${property}`} sx={{ mb: 0.5 }}>
+              <Address>{`${clause} ${property} = ${JSON.stringify(value)}`}</Address>
+              <Box sx={{ color: 'text.secondary' }}>
+                {instead_of === undefined || instead_of === null ? 'its baselines say nothing of it' : `in place of ${JSON.stringify(instead_of)}`},{' '}
+                {until ? `until ${exact(until)}` : 'without end'}
               </Box>
             </Box>
           ))}
@@ -63,6 +79,22 @@ export function Origins({ sources }: { sources: Schemas['StateSources'] }) {
       })}
     </Box>
   );
+}
+
+/** Settings that documents say by another word than they are described by. */
+const SAID_BY: Record<string, string> = { 'check-ins': 'interval_secs', runs: 'run_interval_secs', grace: 'grace_secs', 'change window': 'change_window' };
+
+/** What layers below said, which higher ones replaced; the highest of them first. */
+function Replaced({ values, name }: { values?: Schemas['LayeredValue'][]; name: string }) {
+  const value = values?.find((value) => value.name === name);
+  return value?.layers
+    .slice(0, value.counts_from)
+    .reverse()
+    .map((layer) => (
+      <Box key={layerWords(layer)} sx={{ color: 'text.secondary', pl: 2 }}>
+        in place of <Address>{JSON.stringify(layer.value)}</Address>, {layerWords(layer)}
+      </Box>
+    ));
 }
 
 function SourceRow({ what, children }: { what: string; children: ReactNode }) {

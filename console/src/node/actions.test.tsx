@@ -55,7 +55,7 @@ test('what a node is given alone is listed, and one thing of it is taken away', 
   const EDIT = 'POST /api/nodes/kiosk-auken-1/edits';
   const own = { assignments: [{ kit: 'gate-reader', baseline: 'reader' }], parameters: { 'quay-base/login.banner': 'mine' }, settings: { mode: 'observe' } };
   const asked = serve({ ...session('group.edit'), ...previewed, 'GET /api/nodes/kiosk-auken-1/own': { body: own }, [EDIT]: { body: { change: 118 } } });
-  show(<GivenCard name="kiosk-auken-1" parameters={[]} />);
+  show(<GivenCard name="kiosk-auken-1" parameters={[]} clauses={[]} />);
   expect(await screen.findByText('gate-reader/reader')).toBeTruthy();
   expect(screen.getByText('quay-base/login.banner')).toBeTruthy();
   await vi.waitFor(() => expect((screen.getByRole('button', { name: 'take away mode' }) as HTMLButtonElement).disabled).toBe(false));
@@ -65,6 +65,36 @@ test('what a node is given alone is listed, and one thing of it is taken away', 
   await dialog.findByRole('button', { name: 'Hand out…' });
   const sent = asked.filter(({ path }) => path === EDIT).map(({ body }) => JSON.parse(body).edits);
   expect(sent).toEqual([[{ edit: 'unassign', kit: 'gate-reader', baseline: 'reader' }]]);
+});
+
+test('one property of one clause is given a value for a time, read as what it is now', async () => {
+  const EDIT = 'POST /api/nodes/kiosk-auken-1/edits';
+  const own = { properties: { 'file:/etc/motd': { owner: { value: 'root', until: '2026-12-24T00:00:00Z' } } } };
+  const asked = serve({
+    ...session('group.edit'),
+    ...previewed,
+    'GET /api/nodes/kiosk-auken-1/own': { body: own },
+    'GET /api/baselines': { body: [] },
+    [EDIT]: { body: { change: 118 } },
+  });
+  const clauses = [{ address: 'file:/etc/issue', wanted: { permissions: '0644', content: 's2:0' } }];
+  show(<GivenCard name="kiosk-auken-1" parameters={[]} clauses={clauses} />);
+  expect(await screen.findByText('file:/etc/motd owner')).toBeTruthy();
+  expect(screen.getByText(/root, until/)).toBeTruthy();
+  await vi.waitFor(() => expect((screen.getByRole('button', { name: 'Give…' }) as HTMLButtonElement).disabled).toBe(false));
+  await userEvent.click(screen.getByRole('button', { name: 'Give…' }));
+  const dialog = within(await screen.findByRole('dialog'));
+  await userEvent.click(dialog.getByLabelText('What'));
+  await userEvent.click(await screen.findByRole('option', { name: 'a property of one clause' }));
+  await userEvent.type(dialog.getByLabelText('Clause'), 'file:/etc/issue');
+  await userEvent.type(dialog.getByLabelText('Property'), 'permissions');
+  expect(dialog.getByText('now 0644')).toBeTruthy();
+  await userEvent.type(dialog.getByLabelText('Value, as in a document'), '640');
+  await userEvent.type(dialog.getByLabelText('Until the beginning of (UTC)'), '2026-12-24');
+  await userEvent.click(dialog.getByRole('button', { name: 'Show the impact' }));
+  await dialog.findByRole('button', { name: 'Hand out…' });
+  const sent = asked.filter(({ path }) => path === EDIT).map(({ body }) => JSON.parse(body).edits);
+  expect(sent).toEqual([[{ edit: 'property', clause: 'file:/etc/issue', property: 'permissions', value: '640', until: '2026-12-24T00:00:00Z' }]]);
 });
 
 test('a stage is advanced to what an earlier one serves, all at once', async () => {

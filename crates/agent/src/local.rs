@@ -96,10 +96,11 @@ pub fn resolve_wanted(
             assigned: vec![Assigned::plainly(&kit, baseline)],
             kits: &beside,
             given: &given,
+            own: &constans_core::group::OwnProperties::new(),
             view: &view,
             key,
             conditions: Conditions::Decide,
-            untouchable: &untouchable,
+            untouchable: &[untouchable],
         })
     });
     let resolved = resolved.map_err(|findings| {
@@ -230,5 +231,11 @@ fn untouchable(machine: &Machine, state_dir: &StateDir) -> Untouchable {
         .flatten()
         .filter_map(|path| below_root(&path))
         .collect();
-    Untouchable { paths, names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()] }
+    let what = "the agent itself";
+    Untouchable {
+        what,
+        paths,
+        name_starts: Vec::new(),
+        names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()],
+    }
 }

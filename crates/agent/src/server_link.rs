@@ -271,6 +271,8 @@ fn dismissed(state_dir: &StateDir, error: AgentError) -> AgentError {
 pub struct CheckInContents {
     /// What its agent reported about it.
     pub about: About,
+    /// The name of its machine.
+    pub machine: Option<String>,
     /// When it comes next.
     pub next: Timestamp,
     /// The restart that its operating system needs, if any.
@@ -292,6 +294,7 @@ impl CheckInContents {
             .map(|served| Held { digest: served.digest, generation: served.generation });
         Ok(Self {
             about: machine.about()?,
+            machine: machine.machine_name(),
             next,
             restart_pending: machine.restart_pending()?,
             has,
@@ -334,6 +337,7 @@ pub async fn send_check_in(
         next_in_secs: u64::try_from(contents.next.duration_since(now).as_secs()).unwrap_or(0),
         restart_pending: contents.restart_pending.clone(),
         about: contents.about.clone(),
+        machine: contents.machine.clone(),
         mark: exchange.membership.mark,
         has: contents.has.clone(),
         freezes: contents.freezes.clone(),

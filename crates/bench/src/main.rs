@@ -13,7 +13,7 @@ use constans_core::digest::DigestKey;
 use constans_core::document::KitFiles;
 use constans_core::filter::NodeView;
 use constans_core::kit::Kit;
-use constans_core::state::{Assigned, Conditions, ResolveInput, Untouchable, resolve};
+use constans_core::state::{Assigned, Conditions, ResolveInput, resolve};
 use constans_folder::on_large_stack;
 use serde_json::json;
 use std::collections::BTreeMap;
@@ -208,15 +208,15 @@ fn resolving() -> Vec<Figure> {
     let mut resolve_next = || {
         let view = nodes.next().expect("there is always another");
         let assigned = kit.baselines.iter().map(|baseline| Assigned::plainly(&kit, baseline)).collect();
-        let untouchable = Untouchable::default();
         let input = ResolveInput {
             assigned,
             kits: &[],
             given: &given,
+            own: &constans_core::group::OwnProperties::new(),
             view: &view,
             key: &key,
             conditions: Conditions::Decide,
-            untouchable: &untouchable,
+            untouchable: &[],
         };
         assert_eq!(resolve(&input).map(|resolved| resolved.state.clauses.len()), Ok(300));
     };

@@ -13,7 +13,7 @@ use constans_core::digest::DigestKey;
 use constans_core::document::KitFiles;
 use constans_core::filter::NodeView;
 use constans_core::run::{Mode, RunSettings, Selection, Status};
-use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, resolve};
 use constans_host::{Host as _, Machine};
 use constans_wire::report::StartedBy;
 use serde_json::json;
@@ -44,10 +44,11 @@ impl Node {
             assigned,
             kits: &[],
             given: &BTreeMap::new(),
+            own: &constans_core::group::OwnProperties::new(),
             view: &NodeView::sample(),
             key: &DigestKey::new("bench"),
             conditions: Conditions::Decide,
-            untouchable: &Untouchable::default(),
+            untouchable: &[],
         };
         let mut resolved: Resolved = resolve(&input).expect("the kit resolves");
         fs::create_dir_all(folder.path().join("root")).expect("a root");

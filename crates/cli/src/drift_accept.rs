@@ -8,6 +8,7 @@ use clap::Args;
 use constans_terminal::{count, differences, harmless, text_diff, time};
 use constans_wire::drift::{Accept, Acceptable, AcceptingGroup};
 use constans_wire::kit::Changed;
+use jiff::Timestamp;
 use std::fmt::Write as _;
 
 /// Arguments of `drift accept`.
@@ -20,32 +21,48 @@ pub struct AcceptArguments {
     /// The clause, as file:/etc/issue
     clause: String,
     /// The group that gives the values; without it, what can be accepted is shown
-    #[arg(long, value_name = "GROUP")]
+    #[arg(long, value_name = "GROUP", conflicts_with = "alone")]
     group: Option<String>,
+    /// Only this node has the values; they are its own, over those of its groups
+    #[arg(long)]
+    alone: bool,
+    /// For this node alone: until when, for example 2026-12-24T06:00:00Z; without it until it is unset
+    #[arg(long, value_name = "INSTANT", requires = "alone")]
+    until: Option<Timestamp>,
     #[command(flatten)]
     options: ChangeOptions,
 }
 
 /// Shows how what was found can be accepted, or accepts it.
 pub async fn run(arguments: &AcceptArguments) -> Result<(), ClientError> {
-    let AcceptArguments { server, node, clause, group, options } = arguments;
+    let AcceptArguments { server, node, clause, group, alone, until, options } = arguments;
     let server = Server::open(server)?;
     let given = [("node", Some(node.clone())), ("clause", Some(clause.clone()))];
     let found: Acceptable = server.get(&address("/api/drift/acceptable", given)).await?;
-    let Some(group) = group else {
+    if group.is_none() && !alone {
         if !server.says_json(&found) {
             anstream::print!("{}", shown(node, clause, &found));
         }
         return Ok(());
-    };
+    }
     if !server.prints_json() {
         anstream::eprint!("{}", what_was_found(node, clause, &found));
     }
-    let accept = Accept { node: node.clone(), clause: clause.clone(), run: found.run, group: group.clone() };
+    let accept = Accept {
+        node: node.clone(),
+        clause: clause.clone(),
+        run: found.run,
+        group: group.clone(),
+        until: *until,
+    };
     let path = format!("/api/drift/accept?{}", options.query());
     let answered: Result<Changed, ClientError> = server.post(&path, &accept).await;
     let changed = confirmed(&server, answered).await?;
-    print_changed(&server, &format!("{clause} is desired by the group {group} as {node} has it"), &changed);
+    let done = match group {
+        Some(group) => format!("{clause} is desired by the group {group} as {node} has it"),
+        None => format!("{clause} is desired on {node} alone as it has it"),
+    };
+    print_changed(&server, &done, &changed);
     Ok(())
 }
 
@@ -74,6 +91,17 @@ fn shown(node: &str, clause: &str, found: &Acceptable) -> String {
     if let Some(why_not) = &found.why_not {
         let _ = writeln!(text, "  no parameter makes it desired: {}", harmless(why_not));
     }
+    match &found.alone_why_not {
+        Some(why_not) => {
+            let _ = writeln!(text, "  no value of this node alone makes it desired: {}", harmless(why_not));
+        }
+        None => {
+            for one in &found.alone {
+                let (property, value) = (harmless(&one.property), harmless(&one.value.to_string()));
+                let _ = writeln!(text, "  {property} = {value} for this node alone would make it desired");
+            }
+        }
+    }
     if !found.groups.is_empty() {
         text.push_str("groups of the node that can give it:\n");
     }
@@ -90,10 +118,18 @@ fn shown(node: &str, clause: &str, found: &Acceptable) -> String {
             group.name
         );
     }
+    if found.alone_why_not.is_none() {
+        let _ = writeln!(
+            text,
+            "{} constans drift accept {node} {quoted} --alone --because REASON --preview",
+            if able.is_some() { "Or for this node alone:" } else { "Next:" }
+        );
+    }
+    let can = able.is_some() || found.alone_why_not.is_none();
     let _ = writeln!(
         text,
         "{} constans concession ask --node {node} --clause {quoted} --for 30d --because REASON",
-        if able.is_some() { "Or for a time:" } else { "Next:" }
+        if can { "Or for a time:" } else { "Next:" }
     );
     text
 }

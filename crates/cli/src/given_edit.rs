@@ -1,9 +1,13 @@
 //! What a group gives its nodes, or a node is given by itself: edits in one line.
 
+use crate::invitation::duration;
 use clap::{ArgGroup, Args, ValueEnum};
+use constans_core::address::ClauseAddress;
 use constans_core::change::{GroupEdit, TermsEdit};
 use constans_core::kit::{OnDrift, OnRollout, Severity};
-use jiff::SignedDuration;
+use constans_core::state::typed_value;
+use constans_terminal::time;
+use jiff::{SignedDuration, Timestamp};
 use serde_json::Value;
 
 /// A baseline that is assigned, and on which terms.
@@ -67,6 +71,38 @@ pub struct SettingArguments {
     unset: bool,
 }
 
+/// Properties of a clause and their values on one node.
+#[derive(Debug, Args)]
+#[command(group = ArgGroup::new("end").required(true))]
+pub struct SetArguments {
+    /// The clause, as file:/etc/issue
+    #[arg(value_name = "ADDRESS", value_parser = ClauseAddress::parse)]
+    clause: ClauseAddress,
+    /// A property and its value as in a document, for example permissions=0640
+    #[arg(value_name = "PROPERTY=VALUE", required = true, value_parser = property_pair)]
+    values: Vec<(String, String)>,
+    /// How long, for example 2h or 7d: then the node has again what its baselines say
+    #[arg(long = "for", group = "end", value_name = "TIME", value_parser = duration)]
+    for_secs: Option<u64>,
+    /// Until when, for example 2026-12-24T06:00:00Z
+    #[arg(long, group = "end", value_name = "INSTANT")]
+    until: Option<Timestamp>,
+    /// Until it is unset
+    #[arg(long, group = "end")]
+    without_end: bool,
+}
+
+/// Properties of a clause that have no longer values of the node's own.
+#[derive(Debug, Args)]
+pub struct UnsetArguments {
+    /// The clause, as file:/etc/issue
+    #[arg(value_name = "ADDRESS", value_parser = ClauseAddress::parse)]
+    clause: ClauseAddress,
+    /// The properties
+    #[arg(value_name = "PROPERTY", required = true)]
+    properties: Vec<String>,
+}
+
 /// The switch for drift of an assignment.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 enum Drift {
@@ -108,6 +144,12 @@ pub fn baseline(text: &str) -> Result<(String, String), String> {
         }
         _ => Err("a baseline is written with its kit, as kiosk-floor/kiosk-lockdown".to_owned()),
     }
+}
+
+fn property_pair(text: &str) -> Result<(String, String), String> {
+    let wrong = "a property and its value are written PROPERTY=VALUE, for example permissions=0640";
+    let (property, value) = text.split_once('=').filter(|(property, _)| !property.is_empty()).ok_or(wrong)?;
+    Ok((property.to_owned(), value.to_owned()))
 }
 
 // Each returns the edit, and what it does to the group or node of this name, in words.
@@ -161,6 +203,37 @@ impl SettingArguments {
             None => format!("{word} is no longer set for {of}"),
         };
         (GroupEdit::Setting { word, value }, what)
+    }
+}
+
+impl SetArguments {
+    pub fn edits(&self, of: &str) -> (Vec<GroupEdit>, String) {
+        let for_secs = self.for_secs.map(|secs| SignedDuration::from_secs(secs.cast_signed()));
+        let until = self.until.or_else(|| Timestamp::now().checked_add(for_secs?).ok());
+        let edit = |(property, text): &(String, String)| GroupEdit::Property {
+            clause: self.clause.clone(),
+            property: property.clone(),
+            value: Some(typed_value(&self.clause, property, text, read_value(text))),
+            until,
+        };
+        let values: Vec<String> =
+            self.values.iter().map(|(property, text)| format!("{property} = {text}")).collect();
+        let end = until.map_or_else(String::new, |until| format!(", until {}", time(until)));
+        let what = format!("{} of {} on {of} alone{end}", values.join(", "), self.clause);
+        (self.values.iter().map(edit).collect(), what)
+    }
+}
+
+impl UnsetArguments {
+    pub fn edits(&self, of: &str) -> (Vec<GroupEdit>, String) {
+        let edit = |property: &String| GroupEdit::Property {
+            clause: self.clause.clone(),
+            property: property.clone(),
+            value: None,
+            until: None,
+        };
+        let what = format!("{of} has {} of {} as its baselines say", self.properties.join(", "), self.clause);
+        (self.properties.iter().map(edit).collect(), what)
     }
 }
 

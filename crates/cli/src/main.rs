@@ -28,6 +28,7 @@ mod kit;
 mod lsp;
 mod lsp_frames;
 mod node;
+mod node_explained;
 mod node_retired;
 mod node_why;
 mod overview;

@@ -2,7 +2,10 @@
 
 use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
-use crate::given_edit::{AssignArguments, ParamArguments, SettingArguments, UnassignArguments};
+use crate::given_edit::{
+    AssignArguments, ParamArguments, SetArguments, SettingArguments, UnassignArguments, UnsetArguments,
+};
+use crate::node_explained::{compare_settings, would_get};
 use crate::node_retired::{bring_back, retired};
 use crate::node_why::why;
 use crate::server::{Server, ServerArguments, labels};
@@ -62,6 +65,27 @@ enum NodeCommand {
         node: String,
         /// One clause: its origins, its drift, and why it is not corrected
         address: Option<String>,
+    },
+    /// Show in which settings nodes differ, and which did not acknowledge them yet
+    CompareSettings {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// Only matching nodes, in CEL, for example 'labels.site == "auken"'
+        #[arg(value_name = "CEL")]
+        filter: Option<String>,
+    },
+    /// Show what a node would get, whether there is one or not
+    WouldGet {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// Its name
+        name: String,
+        /// A label that it would have, for example site=auken; can be given more than once
+        #[arg(long, value_name = "KEY=VALUE", value_parser = label_pair)]
+        label: Vec<(String, String)>,
+        /// A node that reports about itself what this one would
+        #[arg(long, value_name = "NODE")]
+        like: Option<String>,
     },
     /// Set and remove labels of nodes
     Label {
@@ -130,6 +154,20 @@ enum NodeCommand {
         target: NodeTarget,
         #[command(flatten)]
         given: SettingArguments,
+    },
+    /// Give properties of one clause other values on this node alone, for a time
+    Set {
+        #[command(flatten)]
+        target: NodeTarget,
+        #[command(flatten)]
+        given: SetArguments,
+    },
+    /// Take away values of properties that this node has alone
+    Unset {
+        #[command(flatten)]
+        target: NodeTarget,
+        #[command(flatten)]
+        given: UnsetArguments,
     },
     /// Retire nodes: they are refused, and no longer listed or counted; what their machines have stays there
     Retire {
@@ -202,9 +240,13 @@ async fn matching(server: &Server, filter: &str) -> Result<Vec<String>, ClientEr
 
 /// Edits what a node is given by itself.
 async fn give(target: &NodeTarget, (edit, what): (GroupEdit, String)) -> Result<(), ClientError> {
+    give_all(target, (vec![edit], what)).await
+}
+
+async fn give_all(target: &NodeTarget, (edits, what): (Vec<GroupEdit>, String)) -> Result<(), ClientError> {
     let NodeTarget { server, node, options } = target;
     let server = Server::open(server)?;
-    let body = EditNode { edits: vec![edit], how: options.how() };
+    let body = EditNode { edits, how: options.how() };
     let answered = server.post(&format!("/api/nodes/{}/edits", word(node)), &body).await;
     print_changed(&server, &what, &confirmed(&server, answered).await?);
     Ok(())
@@ -228,6 +270,13 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
         NodeCommand::Show { server, node } => show(&Server::open(server)?, node).await,
         NodeCommand::Why { server, node, address } => {
             why(&Server::open(server)?, node, address.as_deref()).await
+        }
+        NodeCommand::CompareSettings { server, filter } => {
+            compare_settings(&Server::open(server)?, filter.as_deref()).await
+        }
+        NodeCommand::WouldGet { server, name, label, like } => {
+            let labels = label.iter().cloned().collect();
+            would_get(&Server::open(server)?, name, labels, like.clone()).await
         }
         NodeCommand::Table { server, table, options } => {
             let server = Server::open(server)?;
@@ -272,6 +321,8 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
         NodeCommand::Unassign { target, given } => give(target, given.edit(&target.node)).await,
         NodeCommand::Param { target, given } => give(target, given.edit(&target.node)).await,
         NodeCommand::Setting { target, given } => give(target, given.edit(&target.node)).await,
+        NodeCommand::Set { target, given } => give_all(target, given.edits(&target.node)).await,
+        NodeCommand::Unset { target, given } => give_all(target, given.edits(&target.node)).await,
         NodeCommand::Retire { server, nodes, options } => {
             let server = Server::open(server)?;
             let wanted = RetireNodes { nodes: nodes.clone(), how: options.how() };

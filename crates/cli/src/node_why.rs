@@ -1,11 +1,14 @@
 //! `constans node why`: where the desired state of a node, or one of its clauses, comes from.
 
 use crate::error::ClientError;
+use crate::node_explained::replaced_lines;
 use crate::server::Server;
 use constans_core::episode::{ClosedAs, recurrence};
+use constans_core::group::NodeLayers;
 use constans_core::nearest::nearest_word;
 use constans_core::param::{Layer, ParameterValue};
-use constans_core::state::LeftBehind;
+use constans_core::settings::words_in_documents;
+use constans_core::state::{LeftBehind, ReplacedValue};
 use constans_terminal::{count, harmless, time};
 use constans_wire::check_in::StateSources;
 use constans_wire::overview::{NodeClause, NodeClauses};
@@ -15,12 +18,23 @@ use serde::Serialize;
 /// The latest episodes that are printed.
 const MAX_EPISODES: usize = 5;
 
+/// The sources of a node's desired state, with all layers of its values.
+#[derive(Serialize)]
+struct Explained<'a> {
+    #[serde(flatten)]
+    sources: &'a StateSources,
+    layers: &'a NodeLayers,
+}
+
 /// What is known of one clause of a node.
 #[derive(Serialize)]
 struct ClauseHistory<'a> {
     clause: Option<&'a NodeClause>,
     /// Set if a condition excludes the clause on this node.
     excluded_by: Option<&'a str>,
+    /// Values of properties that the node has by itself.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    own: Vec<&'a ReplacedValue>,
     /// Set if the clause is no longer desired and its thing is still there.
     left_behind: Option<&'a LeftBehind>,
     episodes: Vec<&'a Episode>,
@@ -30,8 +44,10 @@ struct ClauseHistory<'a> {
 pub async fn why(server: &Server, node: &str, address: Option<&str>) -> Result<(), ClientError> {
     let sources: StateSources = server.get(&format!("/api/nodes/{node}/why")).await?;
     let Some(address) = address else {
-        if !server.says_json(&sources) {
-            println!("{}", harmless(&sources_text(node, &sources)));
+        // Where nothing can be resolved, what is stored is explained alone.
+        let layers: NodeLayers = server.get(&format!("/api/nodes/{node}/layers")).await.unwrap_or_default();
+        if !server.says_json(&Explained { sources: &sources, layers: &layers }) {
+            println!("{}", harmless(&sources_text(node, &sources, &layers)));
         }
         return Ok(());
     };
@@ -45,6 +61,7 @@ pub async fn why(server: &Server, node: &str, address: Option<&str>) -> Result<(
             .iter()
             .find(|(excluded, _)| excluded == address)
             .map(|(_, condition)| condition.as_str()),
+        own: sources.replaced.iter().filter(|own| own.clause.as_str() == address).collect(),
         left_behind: left.iter().find(|left| left.address.as_str() == address),
         episodes: episodes.iter().filter(|episode| episode.address == address).collect(),
     };
@@ -68,7 +85,7 @@ pub async fn why(server: &Server, node: &str, address: Option<&str>) -> Result<(
     Ok(())
 }
 
-fn sources_text(node: &str, sources: &StateSources) -> String {
+fn sources_text(node: &str, sources: &StateSources, layers: &NodeLayers) -> String {
     let mut lines = vec![format!("{node}: stage {}, groups {}", sources.stage, sources.groups.join(", "))];
     lines.push(match sources.baselines.as_slice() {
         [] => "no desired state yet: no baseline is assigned and served".to_owned(),
@@ -81,19 +98,29 @@ fn sources_text(node: &str, sources: &StateSources) -> String {
     lines.push("settings of its agent:".to_owned());
     let settings = sources.settings.described();
     let width = settings.iter().map(|setting| setting.value.chars().count()).max().unwrap_or(0);
-    lines.extend(
-        settings
-            .into_iter()
-            .map(|setting| format!("  {:<15}  {:<width$}  {}", setting.word, setting.value, setting.from)),
-    );
+    let mut told: Vec<&str> = Vec::new();
+    for setting in settings {
+        lines.push(format!("  {:<15}  {:<width$}  {}", setting.word, setting.value, setting.from));
+        let words = words_in_documents(&setting.word).iter().filter(|word| !told.contains(*word));
+        let words: Vec<&str> = words.copied().collect();
+        let replaced = words.iter().flat_map(|word| replaced_lines(layers, word));
+        lines.extend(replaced.map(|line| format!("  {:<15}  {line}", "")));
+        told.extend(words);
+    }
     if !sources.parameters.is_empty() {
         lines.push("parameters:".to_owned());
     }
+    for (name, value) in &sources.parameters {
+        lines.push(format!("  {name} = {}   from {}", value.value, with_those_below(value)));
+        lines.extend(replaced_lines(layers, name).iter().map(|line| format!("      {line}")));
+    }
+    if !sources.replaced.is_empty() {
+        lines.push("values of its own:".to_owned());
+    }
     lines.extend(
-        sources
-            .parameters
-            .iter()
-            .map(|(name, value)| format!("  {name} = {}   from {}", value.value, layers(value))),
+        sources.replaced.iter().map(|own| {
+            format!("  {} {} = {}   {}", own.clause, own.property, own.value, own_value_words(own))
+        }),
     );
     lines.extend(sources.undecidable.iter().map(|group| {
         format!("group {group} cannot be evaluated: the node did not report a field of its filter")
@@ -107,8 +134,17 @@ fn sources_text(node: &str, sources: &StateSources) -> String {
     lines.join("\n")
 }
 
+/// What a value of the node's own replaces, and until when.
+fn own_value_words(own: &ReplacedValue) -> String {
+    let end = own.until.map_or_else(|| "without end".to_owned(), |until| format!("until {}", time(until)));
+    match &own.instead_of {
+        Some(value) => format!("{end}, in place of {value}"),
+        None => format!("{end}; its baselines say nothing of it"),
+    }
+}
+
 /// The layer of a value, and the layers below that it builds upon.
-fn layers(value: &ParameterValue) -> String {
+fn with_those_below(value: &ParameterValue) -> String {
     let over: Vec<String> = value.over.iter().map(Layer::words).collect();
     let over = if over.is_empty() { String::new() } else { format!(", over {}", over.join(", ")) };
     format!("{}{over}", value.from.words())
@@ -128,6 +164,11 @@ fn history_text(address: &str, history: &ClauseHistory<'_>) -> String {
             .and_then(|word| word.as_str().map(str::to_owned))
             .unwrap_or_default();
         lines.push(harmless(&format!("  severity    {severity}{controls}")));
+        lines.extend(history.own.iter().map(|own| {
+            let words =
+                format!("{} = {} for this node alone, {}", own.property, own.value, own_value_words(own));
+            harmless(&format!("  its own     {words}"))
+        }));
         lines.extend(clause.change_windows.iter().map(|hours| {
             format!("  corrected   only {hours}, by its assignment, within the node's change window")
         }));

@@ -206,7 +206,7 @@ pub async fn run(arguments: &StageArguments) -> Result<(), ClientError> {
             Ok(())
         }
         StageCommand::Serve { server, stage, releases, options } => {
-            let wanted = Serve { releases: releases.clone(), how: options.how() };
+            let wanted = Serve { releases: releases.clone(), assign: Vec::new(), how: options.how() };
             let server = Server::open(server)?;
             let changed =
                 confirmed(&server, server.post(&format!("/api/stages/{stage}/serve"), &wanted).await).await?;

@@ -4,6 +4,7 @@
 //! [`state::resolve()`] does so on a thread with a large stack, since conditions are compiled there.
 
 pub mod accept;
+pub mod accept_alone;
 pub mod address;
 pub mod attention;
 pub mod audit;
@@ -22,6 +23,7 @@ pub mod hours;
 pub mod joining;
 pub mod kind;
 pub mod kit;
+pub mod machine;
 pub mod nearest;
 pub mod node_status;
 pub mod param;

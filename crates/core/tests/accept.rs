@@ -2,15 +2,18 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
-use constans_core::accept::{NotAcceptable, Values, acceptable_values, also_altered};
+use constans_core::accept::{NotAcceptable, Values, acceptable_values, also_altered, is_as_found};
+use constans_core::accept_alone::values_alone;
+use constans_core::address::ClauseAddress;
 use constans_core::check::{Surroundings, check};
 use constans_core::compare::{Difference, PRESENCE, Side, text_diff};
 use constans_core::digest::{DigestKey, of_contents};
 use constans_core::document::{KitFiles, explain_findings};
 use constans_core::filter::{About, NodeView};
+use constans_core::group::{OwnProperties, OwnValue};
 use constans_core::kit::Kit;
 use constans_core::param::{Layer, LayerValue};
-use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, resolve};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 
@@ -91,6 +94,10 @@ fn kit() -> Kit {
 }
 
 fn resolved(kit: &Kit, values: &Values) -> Result<Resolved, String> {
+    resolved_with(kit, values, &OwnProperties::new())
+}
+
+fn resolved_with(kit: &Kit, values: &Values, own: &OwnProperties) -> Result<Resolved, String> {
     let layer =
         |value: &Value| vec![LayerValue { value: value.clone(), layer: Layer::Group("kiosks".into()) }];
     let given: BTreeMap<_, _> = values.iter().map(|(name, value)| (name.clone(), layer(value))).collect();
@@ -99,15 +106,16 @@ fn resolved(kit: &Kit, values: &Values) -> Result<Resolved, String> {
         labels: BTreeMap::from([("role".to_owned(), "kiosk".to_owned())]),
         about: About::sample(),
     };
-    let (key, untouchable) = (DigestKey::new("test"), Untouchable::default());
+    let key = DigestKey::new("test");
     let input = ResolveInput {
         assigned: vec![Assigned::plainly(kit, &kit.baselines[0])],
         kits: &[],
         given: &given,
+        own,
         view: &view,
         key: &key,
         conditions: Conditions::Decide,
-        untouchable: &untouchable,
+        untouchable: &[],
     };
     resolve(&input).map_err(|findings| findings[0].message.clone())
 }
@@ -211,4 +219,76 @@ fn what_else_a_value_alters_is_named() {
     let account = now.iter().find(|one| one.address.as_str() == "account:kiosk").unwrap();
     assert_eq!(also_altered(&now, &new, Some(&account.address)), ["file:/etc/kiosk/shell.conf"]);
     assert!(also_altered(&now, &now, None).is_empty());
+}
+
+/// A value of a node's own.
+fn own(clause: &str, property: &str, value: Value) -> OwnProperties {
+    let value = OwnValue { value, until: None };
+    BTreeMap::from([(ClauseAddress::parse(clause).unwrap(), BTreeMap::from([(property.to_owned(), value)]))])
+}
+
+#[test]
+fn a_value_of_the_nodes_own_replaces_that_of_its_baseline_and_nothing_else() {
+    let kit = kit();
+    let before = resolved(&kit, &Values::new()).unwrap();
+    let version = own("package:kiosk-shell", "version", json!("3.3.1"));
+    let after = resolved_with(&kit, &Values::new(), &version).unwrap();
+    assert_eq!(also_altered(&before.state.clauses, &after.state.clauses, None), ["package:kiosk-shell"]);
+    assert_ne!(before.state.digest, after.state.digest);
+    let [replaced] = after.replaced.as_slice() else { panic!("{:?}", after.replaced) };
+    assert_eq!((&replaced.value, &replaced.instead_of), (&json!("3.3.1"), &Some(json!("3.2.*"))));
+    // What it wrote is what it gets: the contents travel with the state.
+    let text = own("file:/etc/kiosk/idle", "text", json!("120\n"));
+    let after = resolved_with(&kit, &Values::new(), &text).unwrap();
+    let at = after.state.position(&ClauseAddress::parse("file:/etc/kiosk/idle").unwrap()).unwrap();
+    let named = after.state.clauses[at].text("content").unwrap();
+    let (_, bytes) = after.contents.iter().find(|(digest, _)| digest.as_str() == named).unwrap();
+    assert_eq!(&**bytes, b"120\n");
+    // A clause that it does not have waits for it and stands in the way of nothing.
+    let other = own("file:/etc/kiosk/none", "permissions", json!("0600"));
+    let after = resolved_with(&kit, &Values::new(), &other).unwrap();
+    assert_eq!((&after.state.digest, after.replaced.len()), (&before.state.digest, 0));
+}
+
+#[test]
+fn a_value_of_the_nodes_own_that_its_kind_does_not_take_is_refused_with_the_reason() {
+    let kit = kit();
+    let refused = |clause: &str, property: &str, value: Value| {
+        resolved_with(&kit, &Values::new(), &own(clause, property, value)).unwrap_err()
+    };
+    let wrong = refused("file:/etc/kiosk/idle", "permissions", json!("rw"));
+    assert_eq!(
+        wrong,
+        "the node's own value of file:/etc/kiosk/idle cannot be used: `rw` is not three or four octal digits"
+    );
+    let wrong = refused("file:/etc/kiosk/word", "text", json!("open sesame"));
+    assert!(wrong.contains("`text` is concealed"), "{wrong}");
+    let wrong = refused("file:/etc/kiosk/debug.conf", "permissions", json!("0600"));
+    assert!(wrong.contains("must not exist on this node"), "{wrong}");
+    let wrong = refused("file:/etc/kiosk/idle", "banner", json!("#"));
+    assert!(wrong.contains("`banner` is not what is compared"), "{wrong}");
+}
+
+#[test]
+fn what_no_parameter_makes_is_accepted_as_the_value_of_one_node() {
+    let kit = kit();
+    let now = resolved(&kit, &Values::new()).unwrap();
+    let clause = |name: &str| now.state.clauses.iter().find(|one| one.address.as_str() == name).unwrap();
+    let version = differs("version", "3.2.*", "3.3.1");
+    let alone =
+        values_alone(clause("package:kiosk-shell"), std::slice::from_ref(&version), None, None).unwrap();
+    assert_eq!(alone, BTreeMap::from([("version".to_owned(), json!("3.3.1"))]));
+    let after =
+        resolved_with(&kit, &Values::new(), &own("package:kiosk-shell", "version", alone["version"].clone()))
+            .unwrap();
+    assert!(is_as_found(clause("package:kiosk-shell"), &[version], &after.state.clauses));
+    // A line that somebody added by hand, known from the diff and proven by its digest.
+    let (idle, found) = (clause("file:/etc/kiosk/idle"), "90\n# by hand\n");
+    let (difference, diff) = contents("90\n", found);
+    let alone = values_alone(idle, std::slice::from_ref(&difference), Some("90\n"), Some(&diff)).unwrap();
+    assert_eq!(alone, BTreeMap::from([("text".to_owned(), json!(found))]));
+    let cut = values_alone(idle, &[difference], Some("90\n"), None).unwrap_err();
+    assert_eq!(cut, NotAcceptable::NotKnown("what the file holds".to_owned()));
+    let absent = values_alone(idle, &[differs(PRESENCE, "present", "absent")], None, None).unwrap_err();
+    assert!(absent.to_string().contains("no property of it"), "{absent}");
 }

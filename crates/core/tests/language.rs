@@ -9,7 +9,7 @@ use constans_core::filter::{About, InputCache, NodeInputs, NodeView};
 use constans_core::kit::{Kit, OnDrift, Severity};
 use constans_core::param::{Layer, LayerValue};
 use constans_core::state::{
-    Assigned, AssignmentTerms, Conditions, ResolveInput, Resolved, Untouchable, resolve, resolve_noting,
+    Assigned, AssignmentTerms, Conditions, ResolveInput, Resolved, resolve, resolve_noting,
 };
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
@@ -71,10 +71,11 @@ fn resolved(files: &KitFiles, given: &[(&str, Value)]) -> Result<Resolved, Strin
         assigned: vec![Assigned::plainly(&kit, &kit.baselines[0])],
         kits: &[&base],
         given: &layers,
+        own: &constans_core::group::OwnProperties::new(),
         view: &auken(),
         key: &DigestKey::new("test"),
         conditions: Conditions::Decide,
-        untouchable: &Untouchable::default(),
+        untouchable: &[],
     })
     .map_err(|findings| {
         findings
@@ -352,15 +353,16 @@ fn what_is_the_same_on_all_nodes_is_made_once_and_what_is_not_is_made_for_each()
         let terms = AssignmentTerms { on_drift, severity, satisfies, ..AssignmentTerms::default() };
         let view = NodeView { labels: [("site".to_owned(), site.to_owned())].into(), ..auken() };
         let assigned = vec![Assigned { terms, ..Assigned::plainly(&kit, &kit.baselines[0]) }];
-        let (given, key, untouchable) = (BTreeMap::new(), DigestKey::new(key), Untouchable::default());
+        let (given, key) = (BTreeMap::new(), DigestKey::new(key));
         let input = ResolveInput {
             assigned,
             kits: &[],
             given: &given,
+            own: &constans_core::group::OwnProperties::new(),
             view: &view,
             key: &key,
             conditions: Conditions::Decide,
-            untouchable: &untouchable,
+            untouchable: &[],
         };
         resolve(&input).map_err(|findings| format!("{findings:?}")).unwrap()
     };
@@ -419,16 +421,17 @@ fn what_must_not_exist_may_be_decided_by_a_parameter_so_that_off_and_on_again_is
             parameter.clone(),
             vec![LayerValue { value: json!(spare), layer: Layer::Group("kiosks".into()) }],
         )]);
-        let (view, key, untouchable) = (auken(), DigestKey::new("k"), Untouchable::default());
+        let (view, key) = (auken(), DigestKey::new("k"));
         let assigned = vec![Assigned::plainly(&kit, &kit.baselines[0])];
         let input = ResolveInput {
             assigned,
             kits: &[],
             given: &given,
+            own: &constans_core::group::OwnProperties::new(),
             view: &view,
             key: &key,
             conditions: Conditions::Decide,
-            untouchable: &untouchable,
+            untouchable: &[],
         };
         let resolved = resolve(&input).map_err(|findings| format!("{findings:?}")).unwrap();
         resolved
@@ -492,7 +495,7 @@ text = "not b"
 where = "labels.ship == 'gannet' && about.memory.mib < 1000"
 "#;
     let kit = check(kit_of("", clauses), None, Surroundings::default()).kit.unwrap();
-    let (key, untouchable) = (DigestKey::new("test"), Untouchable::default());
+    let key = DigestKey::new("test");
     let idle = |secs: u32| {
         BTreeMap::from([(
             "kiosk-floor/lockdown.idle".to_owned(),
@@ -522,10 +525,11 @@ where = "labels.ship == 'gannet' && about.memory.mib < 1000"
                 assigned,
                 kits: &[],
                 given,
+                own: &constans_core::group::OwnProperties::new(),
                 view: &view,
                 key: &key,
                 conditions,
-                untouchable: &untouchable,
+                untouchable: &[],
             };
             let mut inputs = NodeInputs::default();
             let resolved = resolve_noting(&input, &mut inputs)

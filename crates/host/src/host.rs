@@ -44,6 +44,9 @@ pub trait Host: Send {
     /// Returns why they could not be found out.
     fn about(&self) -> Result<About, HostError>;
 
+    /// Returns the name of its machine; none if it has no machine-id that can be read.
+    fn machine_name(&self) -> Option<String>;
+
     /// Returns whether the operating system needs a restart of the node.
     ///
     /// # Errors

@@ -13,6 +13,7 @@ use constans_core::digest::DigestKey;
 use constans_core::filter::About;
 use constans_core::kind::{BuiltInKind, Reaction};
 use constans_core::kit::Gone;
+use constans_core::machine::machine_name;
 use constans_core::run::{
     Correction, DriftWindow, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RelatedRecords,
     RestartPending, StoredCopy,
@@ -26,6 +27,9 @@ use std::time::Duration;
 /// What is known of files, in the folder for what need not last.
 const SEEN_FILES: &str = "seen-files";
 
+/// A machine-id has 32 digits, machine-id(5).
+const MAX_MACHINE_ID: u64 = 64;
+
 impl Host for Machine {
     fn acted_on(&self) -> &ActedOn {
         &self.acted_on
@@ -33,6 +37,11 @@ impl Host for Machine {
 
     fn about(&self) -> Result<About, HostError> {
         crate::about::find_out(&self.files, self.acted_on.is_private_root())
+    }
+
+    fn machine_name(&self) -> Option<String> {
+        let id = self.files.read_at_most("/etc/machine-id", MAX_MACHINE_ID).ok()??;
+        machine_name(&String::from_utf8_lossy(&id))
     }
 
     fn restart_pending(&self) -> Result<Option<RestartPending>, HostError> {

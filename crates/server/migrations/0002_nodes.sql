@@ -13,6 +13,8 @@ create table node (
     about           jsonb not null default '{}',
     -- What it is given by itself, over what its groups give it.
     own             jsonb not null default '{}',
+    -- Whether its machine is that of a server, which its clauses must not stop.
+    hosts_server    boolean not null default false,
     restart_pending jsonb,
     -- The transaction that edited last what resolving asks of the node, so that what was committed late is caught up.
     input_xid       xid8 not null default pg_current_xact_id(),
@@ -31,6 +33,8 @@ create unique index node_name on node (name) where retired_at is null;
 -- Names that begin so.
 create index node_name_start on node (name collate "C") where retired_at is null;
 create index node_not_whole on node (id) where not (about ?& array['os.family', 'os.name', 'os.version', 'arch', 'cpu.count', 'memory.mib', 'init', 'packages', 'virtual']);
+-- The few that have values of their own, which may end.
+create index node_own_values on node (id) where own ? 'properties';
 create index node_revoked on node (id) where retired_at is null and revoked_at is not null;
 
 create function node_input_edited() returns trigger language plpgsql as $$
@@ -38,7 +42,7 @@ begin
     new.input_xid := pg_current_xact_id();
     return new;
 end $$;
-create trigger node_input_edited before update of name, labels, about, own, retired_at on node for each row execute function node_input_edited();
+create trigger node_input_edited before update of name, labels, about, own, hosts_server, retired_at on node for each row execute function node_input_edited();
 
 create table node_key (
     spki_digest  bytea primary key,

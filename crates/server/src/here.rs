@@ -5,6 +5,7 @@ use crate::jobs::chain_of_days::AlteredDays;
 use crate::jobs::run_hours::RunCounts;
 use crate::jobs::waker::Waker;
 use crate::metrics::Metrics;
+use crate::own_machine::OwnMachine;
 use crate::settings::Settings;
 use crate::trust::{Authority, EvidenceKeys, HandedOut, NotedDays, Refusals};
 use constans_core::digest::DigestKey;
@@ -36,6 +37,8 @@ pub struct Here {
     pub altered_days: Arc<AlteredDays>,
     /// The URLs of the agents' listener.
     pub agent_urls: Vec<String>,
+    /// The machine that it runs on.
+    pub machine: OwnMachine,
     /// The key under which what is concealed is named.
     pub key: DigestKey,
     /// Which generations were handed out, and the epoch, which rises when a database is restored.

@@ -16,13 +16,14 @@ use crate::jobs::refused_requests::RefusedRequests;
 use crate::jobs::run_hours::RunCounts;
 use crate::jobs::waker::Waker;
 use crate::jobs::{
-    audit_chain, chain_of_days, day_figures, examined_states, followed_filters, node_events, partitions,
-    retention, run_hours,
+    audit_chain, chain_of_days, day_figures, examined_states, followed_filters, node_events, own_values,
+    partitions, retention, run_hours,
 };
 use crate::joining::judge;
 use crate::launch_error::LaunchError;
 use crate::metrics::{self, Metrics};
 use crate::other_methods::with_other_methods;
+use crate::own_machine::OwnMachine;
 use crate::people::command_line::welcome_first;
 use crate::problem::{BoundedAddress, caught};
 use crate::request_log::RequestLog;
@@ -125,6 +126,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     let here = Arc::new(Here {
         settings: settings.clone(),
         started_at: clock::now(),
+        machine: OwnMachine::find(&settings),
         title: settings.title,
         colour: settings.colour,
         authority: authority.clone(),
@@ -149,6 +151,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(worker::tidy(db.clone()));
     tokio::spawn(evidence_worker::work(db.clone(), here.clone()));
     tokio::spawn(evidence_worker::tidy(db.clone()));
+    tokio::spawn(own_values::keep_ending(db.clone(), here.clone()));
     tokio::spawn(single::resolve_pending(db.clone(), here.clone()));
     tokio::spawn(judge::judge_pending(db.clone(), here.clone()));
     let room = raise_descriptors();

@@ -20,6 +20,7 @@ pub mod launch_error;
 pub mod learned;
 pub mod metrics;
 pub mod other_methods;
+pub mod own_machine;
 mod packages;
 pub mod page;
 pub mod people;

@@ -69,6 +69,15 @@ pub struct Settings {
     /// Number of days for which events of nodes are kept: drift found, silence, failures. What people did is kept for ever
     #[arg(long, env = "CONSTANS_KEEP_EVENTS", value_name = "DAYS", default_value_t = 400, value_parser = clap::value_parser!(u32).range(1..=36_500))]
     pub keep_events: u32,
+    /// The machine-id of this machine: a node that has the same runs on it
+    #[arg(
+        long,
+        env = "CONSTANS_MACHINE_ID",
+        value_name = "FILE",
+        default_value = "/etc/machine-id",
+        hide = true
+    )]
+    pub machine_id: PathBuf,
     /// Goes by the clock in this file, which a test or the demo moves, and not by the system's
     #[arg(long, value_name = "FILE", hide = true)]
     pub clock: Option<PathBuf>,

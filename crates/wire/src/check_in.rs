@@ -7,6 +7,7 @@ pub use constans_core::node_status::LastContact;
 use constans_core::param::ParameterValue;
 use constans_core::run::{Freeze, RestartPending};
 use constans_core::settings::{AgentSettings, DescribedSetting};
+use constans_core::state::ReplacedValue;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -30,6 +31,9 @@ pub struct CheckIn {
     /// The last generation that it received; none before the first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub has: Option<Held>,
+    /// The name of its machine, by which a server knows its own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub machine: Option<String>,
     /// The restart that its operating system needs, if any.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub restart_pending: Option<RestartPending>,
@@ -202,6 +206,9 @@ pub struct StateSources {
     /// Parameters by `KIT/BASELINE.PARAM`, with the layer that each value comes from.
     #[serde(default)]
     pub parameters: BTreeMap<String, ParameterValue>,
+    /// Values of single properties that it has by itself, with what they replaced.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub replaced: Vec<ReplacedValue>,
     /// The settings of its agent.
     #[serde(default)]
     pub settings: AgentSettings,

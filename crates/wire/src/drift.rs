@@ -161,6 +161,20 @@ pub struct Acceptable {
     pub why_not: Option<String>,
     /// The groups of the node, the highest first: the values can be given by one of them.
     pub groups: Vec<AcceptingGroup>,
+    /// The values of properties that this node alone would have by which just that is desired; empty if there are none.
+    pub alone: Vec<AcceptedAlone>,
+    /// Why there are none.
+    pub alone_why_not: Option<String>,
+}
+
+/// A property and the value that one node alone would have.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct AcceptedAlone {
+    /// The property.
+    pub property: String,
+    /// The value that it would have.
+    pub value: Value,
 }
 
 /// A parameter and the value that it would have.
@@ -189,7 +203,7 @@ pub struct AcceptingGroup {
     pub also: Vec<String>,
 }
 
-/// Accepts what was found of a clause on a node: a group gives the values by which it is desired.
+/// Accepts what was found of a clause on a node: a group gives the values by which it is desired, or the node alone has them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
@@ -200,6 +214,10 @@ pub struct Accept {
     pub clause: String,
     /// The run whose finding is accepted; refused if a later one found something else.
     pub run: Uuid,
-    /// The group that gives the values.
-    pub group: String,
+    /// The group that gives the values; none for this node alone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub group: Option<String>,
+    /// For this node alone: when it ends. Never by itself if none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
 }

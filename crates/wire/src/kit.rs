@@ -191,9 +191,25 @@ pub struct Advance {
 pub struct Serve {
     /// `kit@1.0.0` each.
     pub releases: Vec<String>,
+    /// Baselines of them that groups are assigned by the same change; at most 100.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub assign: Vec<AssignAlso>,
     /// How the change is to be made.
     #[serde(flatten)]
     pub how: HowToChange,
+}
+
+/// A baseline that a group is assigned by the change that serves its kit.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct AssignAlso {
+    /// The group.
+    pub group: String,
+    /// The kit.
+    pub kit: String,
+    /// The baseline.
+    pub baseline: String,
 }
 
 /// A stage to be made, or to be moved.

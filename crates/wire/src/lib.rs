@@ -15,6 +15,7 @@ pub mod drift;
 pub mod event;
 pub mod evidence;
 pub mod exit;
+pub mod explained;
 pub mod freeze;
 pub mod group;
 pub mod join;

@@ -1,5 +1,6 @@
 //! `constans kit publish` and `kit list`.
 
+use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::Args;
@@ -7,8 +8,10 @@ use constans_core::digest::of_contents;
 use constans_core::document::{KitFiles, explain_findings};
 use constans_core::kit::Kit;
 use constans_folder::{CheckedFolder, check_folder};
-use constans_terminal::harmless;
-use constans_wire::kit::{Lacking, Publish, Published, Release, ReleaseFiles};
+use constans_terminal::{count, harmless};
+use constans_wire::change::HowToChange;
+use constans_wire::kit::{AssignAlso, Lacking, Publish, Published, Release, ReleaseFiles, Serve};
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
@@ -23,9 +26,69 @@ pub struct PublishArguments {
     /// Folder of a required kit, to publish with it; all are published or none
     #[arg(long, value_name = "DIR")]
     with: Vec<PathBuf>,
+    /// Serve what is published in this stage, as one change
+    #[arg(long, value_name = "STAGE")]
+    serve: Option<String>,
+    /// Assign the kit's baseline to this group by the same change; can be given more than once
+    #[arg(long, value_name = "GROUP", requires = "serve")]
+    assign: Vec<String>,
+    /// Which baseline is assigned, if the kit has more than one; can be given more than once
+    #[arg(long, value_name = "BASELINE", requires = "assign")]
+    baseline: Vec<String>,
+    #[command(flatten)]
+    options: ChangeOptions,
 }
 
 impl PublishArguments {
+    /// Refuses options of a change that nothing is asked for by.
+    fn check_options(&self) -> Result<(), ClientError> {
+        if self.serve.is_some() || self.options.how() == HowToChange::default() {
+            return Ok(());
+        }
+        Err(ClientError::new(
+            "--because, --preview, --request, --confirm and the like are about a change, and publishing alone is none",
+            "name the stage that is to serve it: --serve STAGE",
+        ))
+    }
+
+    /// Returns which baselines of a kit which groups are to be assigned.
+    fn assigned(&self, kit: &Kit) -> Result<Vec<AssignAlso>, ClientError> {
+        if self.assign.is_empty() {
+            return Ok(Vec::new());
+        }
+        let has: Vec<&str> = kit.baselines.iter().map(|baseline| baseline.name.value.as_str()).collect();
+        let which: Vec<&str> = match (self.baseline.as_slice(), has.as_slice()) {
+            ([], [only]) => vec![only],
+            ([], _) => {
+                return Err(ClientError::new(
+                    format!(
+                        "{} has {}: {}",
+                        kit.name,
+                        count(has.len(), "baseline", "baselines"),
+                        has.join(", ")
+                    ),
+                    "say which is assigned: --baseline BASELINE",
+                ));
+            }
+            (named, _) => named.iter().map(String::as_str).collect(),
+        };
+        if let Some(missing) = which.iter().find(|name| !has.contains(*name)) {
+            return Err(ClientError::new(
+                format!("{} has no baseline `{missing}`; it has {}", kit.name, has.join(", ")),
+                "nothing was published",
+            ));
+        }
+        let of_group = |group: &String| {
+            let one = |baseline: &&str| AssignAlso {
+                group: group.clone(),
+                kit: kit.name.clone(),
+                baseline: (*baseline).to_owned(),
+            };
+            which.iter().map(one).collect::<Vec<_>>()
+        };
+        Ok(self.assign.iter().flat_map(of_group).collect())
+    }
+
     /// Returns the kits that are published, each with those beside it.
     pub fn kits(&self) -> Vec<(&Path, &[PathBuf])> {
         std::iter::once(&self.kit)
@@ -92,6 +155,11 @@ pub async fn run(arguments: &PublishArguments) -> Result<(), ClientError> {
     for folder in &arguments.with {
         prepared.push(prepare(folder, &arguments.with)?);
     }
+    arguments.check_options()?;
+    let assign = match prepared.first().and_then(|first| first.kit.as_ref()) {
+        Some(kit) => arguments.assigned(kit)?,
+        None => Vec::new(),
+    };
     let server = Server::open(&arguments.server)?;
     let releases: Vec<Release> = server.get_all("/api/releases").await?;
     if let Some(missing) = Missing::of(arguments, &prepared, &releases) {
@@ -99,19 +167,34 @@ pub async fn run(arguments: &PublishArguments) -> Result<(), ClientError> {
     }
     let publish = send(&server, prepared).await?;
     let published: Published = server.post("/api/releases", &publish).await?;
-    if server.says_json(&published) {
+    if arguments.serve.is_none() && server.says_json(&published) {
         return Ok(());
     }
     if !published.warnings.is_empty() {
         anstream::eprintln!("{}", harmless(&published.warnings));
     }
-    for release in &published.releases {
+    for release in published.releases.iter().filter(|_| !server.prints_json()) {
         println!("published {}@{}  {}", release.kit, release.version, release.digest);
     }
     let names: Vec<String> =
         published.releases.iter().map(|release| format!("{}@{}", release.kit, release.version)).collect();
-    println!("Next: constans stage serve STAGE {}", names.join(" "));
+    let Some(stage) = &arguments.serve else {
+        println!("Next: constans stage serve STAGE {}", names.join(" "));
+        return Ok(());
+    };
+    let done = format!("{stage} serves {}{}", names.join(" "), assigned_words(&assign));
+    let wanted = Serve { releases: names, assign, how: arguments.options.how() };
+    let answered = server.post(&format!("/api/stages/{}/serve", word(stage)), &wanted).await;
+    print_changed(&server, &done, &confirmed(&server, answered).await?);
     Ok(())
+}
+
+fn assigned_words(assign: &[AssignAlso]) -> String {
+    assign.iter().map(|one| format!("; {} is assigned {}/{}", one.group, one.kit, one.baseline)).collect()
+}
+
+fn word(name: &str) -> String {
+    utf8_percent_encode(name, NON_ALPHANUMERIC).to_string()
 }
 
 fn prepare(kit: &Path, with: &[PathBuf]) -> Result<Prepared, ClientError> {

@@ -1,10 +1,12 @@
 //! Single edits of a group, so that one thing can be altered without writing the whole group again.
 
-use crate::group::{Assignment, Group};
+use crate::address::ClauseAddress;
+use crate::group::{Assignment, Group, MAX_OWN_PROPERTIES};
 use crate::hours::WeeklyHours;
 use crate::kit::{OnDrift, OnRollout, Severity};
 use crate::nearest::nearest_word;
 use crate::settings::{GroupSettings, NODE_ITSELF, SETTINGS};
+use jiff::Timestamp;
 use serde::{Deserialize, Deserializer, Serialize};
 use serde_json::{Map, Value};
 use std::collections::BTreeSet;
@@ -47,6 +49,18 @@ pub enum GroupEdit {
         word: String,
         /// The value; none takes away what the group sets.
         value: Option<Value>,
+    },
+    /// A property of one clause is given a value, or none. Only one node by itself is given such.
+    Property {
+        /// The clause's address, as `file:/etc/issue`.
+        clause: ClauseAddress,
+        /// The property, as `permissions`.
+        property: String,
+        /// The value; none takes away what the node is given.
+        value: Option<Value>,
+        /// When it ends; never by itself if none.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        until: Option<Timestamp>,
     },
     /// It has other nodes by its filter.
     Filter {
@@ -152,9 +166,27 @@ pub enum GroupEditError {
     },
     /// A node by itself has no members, no stage and no priority.
     #[error(
-        "filter, members, stage, priority and a second person are what only groups have: a node by itself is given baselines, parameters and settings"
+        "filter, members, stage, priority and a second person are what only groups have: a node by itself is given baselines, parameters, settings and values of single properties"
     )]
     OnlyOfGroups,
+    /// A group gives no values of single properties.
+    #[error("a single property is given to one node by itself: a group gives values of parameters")]
+    OnlyOfNodes,
+    /// The node has no such value of its own.
+    #[error("the node has no value of its own of {property} of {clause}{}", or_it_has(given))]
+    NoOwnValue {
+        /// The clause.
+        clause: ClauseAddress,
+        /// The property.
+        property: String,
+        /// What it is given, as `file:/etc/issue permissions`.
+        given: Vec<String>,
+    },
+    /// A node has too many.
+    #[error(
+        "a node has at most {MAX_OWN_PROPERTIES} values of its own: give it a parameter, or publish a kit that desires it"
+    )]
+    TooManyOwnValues,
     /// It does not name the node.
     #[error("{node} is not a named member of the group {group}")]
     NotNamed {
@@ -171,6 +203,10 @@ fn called(group: &str) -> String {
 
 fn listed(names: &[String]) -> String {
     if names.is_empty() { "none".to_owned() } else { names.join(", ") }
+}
+
+fn or_it_has(given: &[String]) -> String {
+    if given.is_empty() { String::new() } else { format!("; it has {}", given.join(", ")) }
 }
 
 fn or_did_you_mean(nearest: Option<&str>) -> String {
@@ -207,6 +243,7 @@ impl Group {
                 })?;
             }
             GroupEdit::Setting { word, value } => self.settings = set(&self.settings, word, value.as_ref())?,
+            GroupEdit::Property { .. } => return Err(GroupEditError::OnlyOfNodes),
             GroupEdit::Filter { filter } => self.filter.clone_from(filter),
             GroupEdit::Members { add, remove } => {
                 if let Some(node) = remove.iter().find(|node| !self.nodes.contains(*node)) {

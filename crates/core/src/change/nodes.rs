@@ -1,9 +1,10 @@
 //! Edits of what a person says of nodes: labels, names, what one is given by itself, retirement.
 
 use super::{DocumentEdit, DocumentKey, GroupEdit, GroupEditError};
-use crate::group::{Group, NodeOwn};
-use crate::settings::NODE_ITSELF;
+use crate::address::ClauseAddress;
+use crate::group::{MAX_OWN_PROPERTIES, NodeOwn, OwnProperties, OwnValue};
 use crate::words::check_label;
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
@@ -128,13 +129,48 @@ pub fn edit_own(own: &NodeOwn, edits: &[GroupEdit]) -> Result<NodeOwn, GroupEdit
                 | GroupEdit::Unassign { .. }
                 | GroupEdit::Parameter { .. }
                 | GroupEdit::Setting { .. }
+                | GroupEdit::Property { .. }
         )
     };
     if !edits.iter().all(is_for_nodes) {
         return Err(GroupEditError::OnlyOfGroups);
     }
-    let before = own.as_group().unwrap_or_else(|| Group { name: NODE_ITSELF.to_owned(), ..Group::default() });
-    before.edited(edits).map(NodeOwn::from)
+    let (of_properties, as_of_groups): (Vec<&GroupEdit>, Vec<&GroupEdit>) =
+        edits.iter().partition(|edit| matches!(edit, GroupEdit::Property { .. }));
+    let as_of_groups: Vec<GroupEdit> = as_of_groups.into_iter().cloned().collect();
+    let mut own = own.clone().with(own.group().edited(&as_of_groups)?);
+    for edit in of_properties {
+        let GroupEdit::Property { clause, property, value, until } = edit else { continue };
+        set_property(&mut own.properties, clause, property, value.as_ref(), *until)?;
+    }
+    if own.property_count() > MAX_OWN_PROPERTIES {
+        return Err(GroupEditError::TooManyOwnValues);
+    }
+    Ok(own)
+}
+
+fn set_property(
+    properties: &mut OwnProperties,
+    clause: &ClauseAddress,
+    property: &str,
+    value: Option<&Value>,
+    until: Option<Timestamp>,
+) -> Result<(), GroupEditError> {
+    if let Some(value) = value {
+        let own = OwnValue { value: value.clone(), until };
+        properties.entry(clause.clone()).or_default().insert(property.to_owned(), own);
+        return Ok(());
+    }
+    let taken = properties.get_mut(clause).and_then(|values| values.remove(property));
+    properties.retain(|_, values| !values.is_empty());
+    taken.map(drop).ok_or_else(|| GroupEditError::NoOwnValue {
+        clause: clause.clone(),
+        property: property.to_owned(),
+        given: properties
+            .iter()
+            .flat_map(|(clause, values)| values.keys().map(move |property| format!("{clause} {property}")))
+            .collect(),
+    })
 }
 
 /// Returns the edit by which a group that names nodes names what they are called next, or no longer names them.

@@ -12,7 +12,7 @@ use crate::filter::{Condition, ConditionError, Items, NodeView};
 use crate::kit::Baseline;
 use crate::kit::Kit;
 use crate::param::{Layer, LayerValue, ParameterType, SecretName};
-use crate::state::{Assigned, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use crate::state::{Assigned, Conditions, ResolveInput, Resolved, resolve};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ops::Range;
@@ -230,10 +230,11 @@ impl<'k> Sample<'k> {
             assigned: vec![Assigned::plainly(kit, baseline)],
             kits: &self.kits,
             given: &self.given,
+            own: &crate::group::OwnProperties::new(),
             view: &self.view,
             key: &self.key,
             conditions: Conditions::CountAsTrue,
-            untouchable: &Untouchable::default(),
+            untouchable: &[],
         })
     }
 }

@@ -16,7 +16,7 @@ use crate::kit::Gone;
 use crate::kit::Kit;
 use crate::nearest::nearest_word;
 use crate::param::{Layer, LayerValue};
-use crate::state::{Assigned, Clause, Conditions, ResolveInput, Resolved, Untouchable, resolve};
+use crate::state::{Assigned, Clause, Conditions, ResolveInput, Resolved, resolve};
 use serde::Serialize;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
@@ -331,10 +331,11 @@ fn resolve_case(kit: &Kit, others: &[&Kit], case: &Case) -> Result<CaseResolutio
         assigned,
         kits: others,
         given: &given,
+        own: &crate::group::OwnProperties::new(),
         view: &case.view,
         key: &DigestKey::new("case"),
         conditions: Conditions::Decide,
-        untouchable: &Untouchable::default(),
+        untouchable: &[],
     }))
 }
 

@@ -12,5 +12,5 @@ pub use difference::{Difference, FOUND_SCHEME, PRESENCE, Side, differences, foun
 pub(crate) use difference::{differences_in, found_digest_of};
 pub use found::{Found, FoundValue, Presence};
 pub use kits::{BaselineDifference, ClauseDifference, FileDifference, KitDifference, Where, kit_difference};
-pub use text::{TextDiff, TextDiffRefusal, text_diff};
+pub use text::{TextDiff, TextDiffRefusal, found_text, text_diff};
 pub use undo::as_it_was;

@@ -78,6 +78,44 @@ pub fn text_diff(found: &[u8], wanted: &[u8], readable_by_all: bool) -> Result<T
     Ok(TextDiff { text, cut, stays_here: !readable_by_all })
 }
 
+/// Returns the text that was found, from the one that is wanted and the diff that leads there; none if they do not belong together. A diff
+/// that was cut, or is wrong, may lead to another text: whoever uses it compares digests.
+pub fn found_text(wanted: &str, diff: &str) -> Option<String> {
+    let mut rest = wanted.split_inclusive('\n');
+    let (mut found, mut at) = (String::new(), 1);
+    let mut lines = diff.split_inclusive('\n').skip(HEADER_LINES).peekable();
+    while let Some(line) = lines.next() {
+        let text = line.get(1..)?;
+        // The text has no newline at its end there.
+        let has_end = lines.next_if(|next| next.starts_with('\\')).is_none();
+        let text = if has_end { text } else { text.strip_suffix('\n').unwrap_or(text) };
+        match line.as_bytes().first()? {
+            b'@' => {
+                let start: usize = line.split('+').nth(1)?.split([',', ' ']).next()?.parse().ok()?;
+                while at < start {
+                    found += rest.next()?;
+                    at += 1;
+                }
+            }
+            b' ' => {
+                found += rest.next().filter(|same| *same == text)?;
+                at += 1;
+            }
+            b'+' => {
+                rest.next().filter(|same| *same == text)?;
+                at += 1;
+            }
+            b'-' => found += text,
+            _ => return None,
+        }
+    }
+    found.extend(rest);
+    Some(found)
+}
+
+/// The first lines of a diff name the sides.
+const HEADER_LINES: usize = 2;
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -93,6 +131,27 @@ mod tests {
         +idle = 90
          lane = A
         ");
+    }
+
+    #[test]
+    fn the_text_that_was_found_is_known_from_the_wanted_one_and_the_diff() {
+        let long: String = (0..40).map(|line| format!("line {line}\n")).collect();
+        for (found, wanted) in [
+            ("idle = 60\nlane = A\n".to_owned(), "idle = 90\nlane = A\n".to_owned()),
+            ("a".to_owned(), "b\n".to_owned()),
+            ("a\n".to_owned(), "b".to_owned()),
+            ("a\nb".to_owned(), "a\nb\n".to_owned()),
+            (String::new(), "a\n".to_owned()),
+            ("a\n".to_owned(), String::new()),
+            (long.replace("line 3\n", "").replace("line 30", "other\nthan 30"), long.clone()),
+            (format!("first\n{long}last"), long),
+        ] {
+            let diff = text_diff(found.as_bytes(), wanted.as_bytes(), true).unwrap();
+            assert_eq!(found_text(&wanted, &diff.text).as_deref(), Some(found.as_str()), "{}", diff.text);
+        }
+        let diff = text_diff(b"idle = 60\n", b"idle = 90\n", true).unwrap().text;
+        assert_eq!(found_text("idle = 45\n", &diff), None, "it leads to another text");
+        assert_eq!(found_text("idle = 90\n", "--- a\n+++ b\nnonsense"), None);
     }
 
     #[test]

@@ -257,8 +257,8 @@ pub const CODE_PAGES: &[CodePage] = &[
     ),
     error(
         Code::TouchesAgent,
-        "a clause that changes the agent",
-        "It would stop, remove or change the agent itself or its state folder. Reported when the state of a node is resolved.",
+        "a clause that changes the agent or the server",
+        "It would stop, remove or change the agent itself or its state folder; on the machine of the server, the server or its database. Reported when the state of a node is resolved.",
         "",
         "",
     ),

@@ -2,6 +2,7 @@
 //! its agent's settings, each with where it comes from.
 
 mod check;
+mod layers;
 mod membership;
 mod merge;
 mod own;
@@ -15,9 +16,10 @@ use crate::param::{Layer, LayerValue, disagree};
 use crate::settings::{AgentSettings, GroupSettings, NODE_ITSELF};
 use crate::state::AssignmentTerms;
 pub use check::{GroupFinding, GroupSurroundings, check_group};
+pub use layers::{LayeredValue, NodeLayers, node_layers};
 pub use membership::{GroupMembers, MAX_GROUP_NAMES, MemberCount, Membership, UndecidableNode};
 use merge::settings_of;
-pub use own::NodeOwn;
+pub use own::{MAX_OWN_PROPERTIES, NodeOwn, OwnProperties, OwnValue};
 pub use planner::Planner;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -152,6 +154,8 @@ pub struct Plan {
     pub assigned_by: Vec<AssignedBy>,
     /// Parameters' values by `KIT/BASELINE.PARAM`, the lowest layer first.
     pub given: BTreeMap<String, Vec<LayerValue>>,
+    /// Values of single properties that the node is given by itself.
+    pub own: OwnProperties,
     /// Its agent's settings.
     pub settings: AgentSettings,
 }
@@ -195,6 +199,7 @@ fn plan_for(
     undecidable: Vec<String>,
     stages: &[String],
 ) -> Result<Plan, PlanError> {
+    let own_properties = own.properties.clone();
     let own = own.as_group();
     let mut mine = of_groups;
     mine.sort_by(|left, right| (left.priority, &left.name).cmp(&(right.priority, &right.name)));
@@ -208,6 +213,7 @@ fn plan_for(
         assignments: assignments(&mine),
         assigned_by: assigned_by(&mine),
         given: given(&mine)?,
+        own: own_properties,
         settings: settings_of(&mine)?,
     })
 }

@@ -1,10 +1,30 @@
 //! What one node is given by itself, over what its groups give it.
 
 use super::{Assignment, Group};
+use crate::address::ClauseAddress;
 use crate::settings::{GroupSettings, NODE_ITSELF};
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
+
+/// Values of properties that a node is given by itself, by the address of their clause and their name.
+pub type OwnProperties = BTreeMap<ClauseAddress, BTreeMap<String, OwnValue>>;
+
+/// This many properties of one node have values of its own at most.
+pub const MAX_OWN_PROPERTIES: usize = 100;
+
+/// The value of a property that one node has by itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct OwnValue {
+    /// The value.
+    pub value: Value,
+    /// When it ends: from then on the node has what its baselines say; never by itself if none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+}
 
 /// What one node is given by itself: baselines after those of its groups, parameters and settings over those of its groups.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -20,6 +40,10 @@ pub struct NodeOwn {
     /// Settings of its agent, as far as it names any.
     #[serde(default, skip_serializing_if = "GroupSettings::is_empty")]
     pub settings: GroupSettings,
+    /// Values of single properties, by the address of their clause.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = BTreeMap<String, BTreeMap<String, OwnValue>>))]
+    pub properties: OwnProperties,
 }
 
 impl NodeOwn {
@@ -30,20 +54,41 @@ impl NodeOwn {
 
     /// Returns it as a group over all others that has this node only; none if it gives nothing.
     pub fn as_group(&self) -> Option<Group> {
-        (!self.is_empty()).then(|| Group {
+        (!self.is_empty()).then(|| self.group())
+    }
+
+    /// Returns it as a group over all others that has this node only; what no group has is not in it.
+    pub fn group(&self) -> Group {
+        Group {
             name: NODE_ITSELF.to_owned(),
             priority: i32::MAX,
             assignments: self.assignments.clone(),
             parameters: self.parameters.clone(),
             settings: self.settings.clone(),
             ..Group::default()
-        })
+        }
     }
-}
 
-impl From<Group> for NodeOwn {
-    fn from(group: Group) -> Self {
-        Self { assignments: group.assignments, parameters: group.parameters, settings: group.settings }
+    /// Returns what it gives with the baselines, parameters and settings of a group instead.
+    #[must_use]
+    pub fn with(self, group: Group) -> Self {
+        let Group { assignments, parameters, settings, .. } = group;
+        Self { assignments, parameters, settings, ..self }
+    }
+
+    /// Returns the number of properties that have values of the node's own.
+    pub fn property_count(&self) -> usize {
+        self.properties.values().map(BTreeMap::len).sum()
+    }
+
+    /// Returns what is given from a time on: without the values that end by then. None if none does.
+    pub fn ended(&self, now: Timestamp) -> Option<Self> {
+        let mut own = self.clone();
+        for values in own.properties.values_mut() {
+            values.retain(|_, own| own.until.is_none_or(|until| until > now));
+        }
+        own.properties.retain(|_, values| !values.is_empty());
+        (own != *self).then_some(own)
     }
 }
 

@@ -57,11 +57,13 @@ pub struct ParameterValue {
 }
 
 /// A value given by a layer.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct LayerValue {
     /// The value, or the change of the one below.
     pub value: Value,
     /// The layer.
+    #[serde(flatten)]
     pub layer: Layer,
 }
 

@@ -1,5 +1,6 @@
 //! How agents are set: mode, rhythm, switches, grace, hours, restarts; each with the group that it comes from.
 
+mod comparison;
 mod described;
 mod retry;
 #[cfg(test)]
@@ -8,12 +9,14 @@ mod tests;
 use crate::hours::{ChangeWindow, HourOfDay, WeeklyHours, next_of_day, window_at};
 use crate::kit::{OnDrift, OnRollout};
 use crate::run::{Mode, RestartPolicy, RunSettings};
+pub use comparison::{AlikeNodes, DifferingSetting, SettingOfNodes, compare_settings};
 pub use described::{SETTINGS, SettingDescription, setting_words};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 pub use retry::retry_after_ms;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
+use std::slice;
 
 /// In place of a group's name where something is given to a node by itself. No group can be called so.
 pub const NODE_ITSELF: &str = "this node";
@@ -245,29 +248,25 @@ impl AgentSettings {
         let mode = if self.mode == Mode::Enforce { "enforce" } else { "observe" };
         let spread = self.spread_secs.map_or("a tenth of the interval".to_owned(), exact_span);
         let rows = [
-            ("mode", mode.to_owned(), ["mode"].as_slice()),
-            ("check-ins", rhythm(self.check_ins()), &["check_in_at", "interval_secs"]),
-            ("runs", rhythm(self.runs()), &["run_at", "run_interval_secs", "check_in_at", "interval_secs"]),
-            ("spread", spread, &["spread_secs"]),
-            ("zone", self.zone.clone(), &["zone"]),
-            ("on_drift", on_drift.to_owned(), &["on_drift"]),
-            ("on_rollout", on_rollout.to_owned(), &["on_rollout"]),
-            ("grace", grace, &["grace_secs"]),
-            ("change window", window, &["change_window"]),
-            ("restart", self.restart.words().to_owned(), &["restart"]),
-            ("reach within", exact_span(self.reach_within_secs), &["reach_within_secs"]),
-            ("attic", format!("{} MiB", self.attic_mib), &["attic_mib"]),
-            (
-                "related records",
-                if self.related_records { "gathered" } else { "not gathered" }.to_owned(),
-                &["related_records"],
-            ),
+            ("mode", mode.to_owned()),
+            ("check-ins", rhythm(self.check_ins())),
+            ("runs", rhythm(self.runs())),
+            ("spread", spread),
+            ("zone", self.zone.clone()),
+            ("on_drift", on_drift.to_owned()),
+            ("on_rollout", on_rollout.to_owned()),
+            ("grace", grace),
+            ("change window", window),
+            ("restart", self.restart.words().to_owned()),
+            ("reach within", exact_span(self.reach_within_secs)),
+            ("attic", format!("{} MiB", self.attic_mib)),
+            ("related records", if self.related_records { "gathered" } else { "not gathered" }.to_owned()),
         ];
         rows.into_iter()
-            .map(|(word, value, from)| DescribedSetting {
+            .map(|(word, value)| DescribedSetting {
                 word: word.to_owned(),
                 value,
-                from: self.origin(from),
+                from: self.origin(words_in_documents(word)),
             })
             .collect()
     }
@@ -281,6 +280,24 @@ impl AgentSettings {
                 format!("the groups {} conflict: mode observe until they agree", groups.join(" and "))
             }
         }
+    }
+}
+
+/// Returns the words by which documents say a setting that is described by one word; the first that is said decides.
+pub fn words_in_documents(described: &str) -> &'static [&'static str] {
+    match described {
+        "check-ins" => &["check_in_at", "interval_secs"],
+        "runs" => &["run_at", "run_interval_secs", "check_in_at", "interval_secs"],
+        "grace" => &["grace_secs"],
+        "change window" => &["change_window"],
+        "related records" => &["related_records"],
+        "spread" => &["spread_secs"],
+        "reach within" => &["reach_within_secs"],
+        "attic" => &["attic_mib"],
+        same => SETTINGS
+            .iter()
+            .find(|setting| setting.word == same)
+            .map_or(&[], |setting| slice::from_ref(&setting.word)),
     }
 }
 

@@ -19,7 +19,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 /// Contents with their digest, shared by all nodes that they are wanted on.
-type Content = (Digest, Arc<[u8]>);
+pub(super) type Content = (Digest, Arc<[u8]>);
 
 /// A clause that is not yet connected with the others.
 #[derive(Debug, Clone)]

@@ -9,6 +9,7 @@ mod instantiate;
 mod left_behind;
 mod made;
 mod order;
+mod own_values;
 mod reference;
 mod resolve;
 #[cfg(test)]
@@ -19,4 +20,5 @@ pub use clause::{Clause, Compared, EffectiveState, Origin, Switch, SwitchFrom};
 pub use include::with_included;
 pub use left_behind::{LeftBehind, left_behind};
 pub use order::{Relation, Why};
+pub use own_values::{ReplacedValue, own_value, typed_value};
 pub use resolve::{Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};

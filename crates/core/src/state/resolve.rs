@@ -4,10 +4,12 @@ use super::assigned::Assigned;
 use super::clause::{Clause, EffectiveState};
 use super::instantiate::{Instantiated, Instantiation};
 use super::order::Relation;
+use super::own_values::{self, ReplacedValue};
 use super::{claims, include, order, reference};
 use crate::digest::{Digest, DigestKey};
 use crate::document::{Code, Finding, Place};
 use crate::filter::{NodeInputs, NodeView};
+use crate::group::OwnProperties;
 use crate::kit::{Baseline, Gone, Kit};
 use crate::param::{self, LayerValue, ParameterType, ParameterValue};
 use std::collections::BTreeMap;
@@ -22,13 +24,17 @@ pub enum Conditions {
     CountAsTrue,
 }
 
-/// What no clause may stop, remove or alter: the agent itself.
+/// What no clause may stop, remove or alter.
 #[derive(Debug, Clone, Default)]
 pub struct Untouchable {
-    /// Folders and programs of the agent.
+    /// What it is, in words: `the agent itself`.
+    pub what: &'static str,
+    /// Its folders and programs.
     pub paths: Vec<String>,
-    /// Its packages and services.
+    /// Its packages, services and accounts.
     pub names: Vec<String>,
+    /// How the names of more of its packages and services begin.
+    pub name_starts: Vec<String>,
 }
 
 /// All that resolving needs.
@@ -39,6 +45,8 @@ pub struct ResolveInput<'a> {
     pub kits: &'a [&'a Kit],
     /// Values for parameters, by `KIT/BASELINE.PARAM`, the lowest layer first; those of other baselines do not count.
     pub given: &'a BTreeMap<String, Vec<LayerValue>>,
+    /// Values of single properties that the node is given by itself.
+    pub own: &'a OwnProperties,
     /// The node.
     pub view: &'a NodeView,
     /// The key for what is concealed.
@@ -46,7 +54,7 @@ pub struct ResolveInput<'a> {
     /// Whether conditions are inputs.
     pub conditions: Conditions,
     /// What no clause may touch.
-    pub untouchable: &'a Untouchable,
+    pub untouchable: &'a [Untouchable],
 }
 
 /// A clause that its condition excludes on this node.
@@ -69,6 +77,8 @@ pub struct Resolved {
     pub excluded: Vec<Excluded>,
     /// The parameters' values, by `KIT/BASELINE.PARAM`, with the layer each comes from.
     pub parameters: BTreeMap<String, ParameterValue>,
+    /// Values that the node has by itself, with what they replaced; those of clauses that it does not have are not among them.
+    pub replaced: Vec<ReplacedValue>,
     /// The position of each clause of the state in its document.
     pub places: Vec<Place>,
     /// What moved clauses: the earlier one is written after the later one.
@@ -124,13 +134,14 @@ pub fn resolve_noting(input: &ResolveInput<'_>, inputs: &mut NodeInputs) -> Resu
         inputs.add(&instantiation.inputs());
         parameters.extend(values.into_iter().map(|(name, value)| (format!("{prefix}{name}"), value)));
     }
-    for draft in &drafts {
-        findings.extend(touches_agent(draft, input.untouchable));
-    }
     let left_out: Vec<Instantiated> = drafts.extract_if(.., |draft| draft.excluded_by.is_some()).collect();
-    let contents: BTreeMap<_, _> =
-        drafts.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
     let mut merged = claims::merge(drafts, input.conditions, &mut findings);
+    let replaced = own_values::lay_over(input.own, &mut merged, &mut findings);
+    for draft in left_out.iter().chain(&merged) {
+        findings.extend(input.untouchable.iter().filter_map(|untouchable| touches(draft, untouchable)));
+    }
+    let contents: BTreeMap<_, _> =
+        merged.iter_mut().flat_map(|draft| std::mem::take(&mut draft.contents)).collect();
     claims::parts_of_whole(&merged, input.conditions, &mut findings);
     claims::tell_apart(&merged, input.conditions, &mut findings);
     reference::connect(&mut merged, &left_out, &mut findings);
@@ -154,7 +165,16 @@ pub fn resolve_noting(input: &ResolveInput<'_>, inputs: &mut NodeInputs) -> Resu
         order::in_order(merged).map_err(|circle| vec![circle])?;
     let state =
         if is_named { EffectiveState::new(clauses, input.key) } else { EffectiveState::unnamed(clauses) };
-    Ok(Resolved { state, contents: Arc::new(contents), excluded, parameters, places, moves, relations })
+    Ok(Resolved {
+        state,
+        contents: Arc::new(contents),
+        excluded,
+        parameters,
+        replaced,
+        places,
+        moves,
+        relations,
+    })
 }
 
 fn given_to(given: &BTreeMap<String, Vec<LayerValue>>, prefix: &str) -> BTreeMap<String, Vec<LayerValue>> {
@@ -216,7 +236,7 @@ pub(super) fn path_of(clause: &Clause) -> Option<&str> {
     }
 }
 
-fn touches_agent(draft: &Instantiated, untouchable: &Untouchable) -> Option<Finding> {
+fn touches(draft: &Instantiated, untouchable: &Untouchable) -> Option<Finding> {
     let clause = &draft.clause;
     let within = |inner: &str, outer: &str| {
         inner == outer
@@ -228,7 +248,9 @@ fn touches_agent(draft: &Instantiated, untouchable: &Untouchable) -> Option<Find
                 || (within(own, path) && (clause.gone != Gone::No || clause.address.kind() != "directory"))
         }),
         None => {
-            untouchable.names.iter().any(|own| own == clause.name())
+            let begins = |own: &String| clause.name().starts_with(own.as_str());
+            (untouchable.names.iter().any(|own| own == clause.name())
+                || untouchable.name_starts.iter().any(begins))
                 && (clause.gone != Gone::No
                     || clause.flag("running") == Some(false)
                     || clause.flag("enabled") == Some(false))
@@ -238,9 +260,9 @@ fn touches_agent(draft: &Instantiated, untouchable: &Untouchable) -> Option<Find
         Finding::error(
             Code::TouchesAgent,
             draft.place.clone(),
-            format!("{} would stop, remove or change the agent itself", clause.address),
+            format!("{} would stop, remove or change {}", clause.address, untouchable.what),
         )
-        .hint("the agent cannot be managed by clauses; remove this one")
+        .hint(format!("{} cannot be managed by clauses; remove this one", untouchable.what))
     })
 }
 

@@ -223,6 +223,10 @@ impl Host for SimulatedHost {
         Ok(self.about.clone())
     }
 
+    fn machine_name(&self) -> Option<String> {
+        None
+    }
+
     fn restart_pending(&self) -> Result<Option<RestartPending>, HostError> {
         Ok(None)
     }

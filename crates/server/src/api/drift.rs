@@ -3,6 +3,7 @@
 use super::change::repeated;
 use super::compliance::read_moment;
 use super::group::{HowAsQuery, set_group};
+use super::node_own::give;
 use super::overview::{Narrowed, narrowed, undecided};
 use super::run::{shown_episode, whole_report};
 use crate::body::JsonBody;
@@ -16,13 +17,14 @@ use crate::store::drift::{
 };
 use crate::store::narrowing::Narrowing;
 use crate::store::{change, exception, group, node};
-use crate::trust::{Allowed, GroupEdit, MayAsk, NodeRead};
-use constans_core::change::DocumentKey;
+use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
+use constans_core::address::ClauseAddress;
+use constans_core::change::{DocumentKey, GroupEdit as NodeGroupEdit};
 use constans_core::words::check_label;
 use constans_wire::change::HowToChange;
 use constans_wire::drift::{
-    Accept, Acceptable, Drift, DriftFigures, DriftRow, Durations, FoundAcross, FoundAlike, FoundOn,
-    NodeEpisode, Recurring,
+    Accept, Acceptable, AcceptedAlone, Drift, DriftFigures, DriftRow, Durations, FoundAcross, FoundAlike,
+    FoundOn, NodeEpisode, Recurring,
 };
 use constans_wire::kit::Changed;
 use jiff::{SignedDuration, Timestamp};
@@ -33,6 +35,7 @@ use sqlx::PgPool;
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 use std::sync::Arc;
+use uuid::Uuid;
 
 /// How long a period is if nobody says otherwise.
 const PERIOD: SignedDuration = SignedDuration::from_hours(30 * 24);
@@ -185,7 +188,8 @@ pub async fn acceptable(
     find_acceptable(db, here, node, clause).await.map(Json)
 }
 
-/// Accepts what was found of a clause on a node: a group gives the values by which it is desired.
+/// Accepts what was found of a clause on a node: a group gives the values by which it is desired, or the node alone has them, for a time or
+/// without end.
 #[utoipa::path(tag = "drift", security(("token" = ["group.edit"]), ("session" = ["group.edit"]), ("token" = ["change.request"]), ("session" = ["change.request"])), params(HowAsQuery), request_body = Accept, responses((status = 200, body = Changed)))]
 #[post("/api/drift/accept?<how..>", data = "<accept>")]
 pub async fn accept(
@@ -198,17 +202,19 @@ pub async fn accept(
     if let Some(changed) = repeated(db, here, &caller.asker).await? {
         return Ok(Json(changed));
     }
-    let Accept { node, clause, run, group } = accept.0;
+    let Accept { node, clause, run, group, until } = accept.0;
+    let Some(group) = group else {
+        return accept_alone(&node, &clause, run, until, &how.into(), &caller.asker, db, here).await;
+    };
+    if until.is_some() {
+        let because = "a value of a group has no end: end it by a change, or accept it for this node alone";
+        return Err(ApiError::invalid("until", because));
+    }
     let key = DocumentKey::Group(group.clone());
     // Whoever edits the group meanwhile is not overwritten.
     let newest = change::last_of_key(db.inner(), &key).await?.map_or(0, |(no, _)| no);
     let found = find_acceptable(db, here, &node, &clause).await?;
-    if found.run != run {
-        return Err(ApiError::Conflict {
-            message: format!("{clause} on {node} was examined again by a later run, {}", found.run),
-            hint: "look at what was found now, and accept that".to_owned(),
-        });
-    }
+    refuse_later_run(&found, run, &node, &clause)?;
     if let Some(why_not) = found.why_not {
         return Err(ApiError::Conflict {
             message: format!("{clause} on {node} cannot be accepted as a parameter: {why_not}"),
@@ -235,6 +241,45 @@ pub async fn accept(
     set_group(&giving(&before, &values), &how, &caller.asker, db, here).await
 }
 
+#[expect(clippy::too_many_arguments, reason = "what is accepted, by whom and how")]
+async fn accept_alone(
+    node: &str,
+    clause: &str,
+    run: Uuid,
+    until: Option<Timestamp>,
+    how: &HowToChange,
+    asker: &Asker,
+    db: &PgPool,
+    here: &Here,
+) -> Answer<Changed> {
+    let found = find_acceptable(db, here, node, clause).await?;
+    refuse_later_run(&found, run, node, clause)?;
+    if let Some(why_not) = found.alone_why_not {
+        return Err(ApiError::Conflict {
+            message: format!("{clause} on {node} cannot be accepted for this node alone: {why_not}"),
+            hint: "ask for a concession, or publish a kit that desires it".to_owned(),
+        });
+    }
+    let address: ClauseAddress = read_stored(|| clause.to_owned(), Value::from(clause))?;
+    let edit = |AcceptedAlone { property, value }| NodeGroupEdit::Property {
+        clause: address.clone(),
+        property,
+        value: Some(value),
+        until,
+    };
+    give(node, &found.alone.into_iter().map(edit).collect::<Vec<_>>(), how, asker, db, here).await
+}
+
+fn refuse_later_run(found: &Acceptable, run: Uuid, node: &str, clause: &str) -> Result<(), ApiError> {
+    if found.run == run {
+        return Ok(());
+    }
+    Err(ApiError::Conflict {
+        message: format!("{clause} on {node} was examined again by a later run, {}", found.run),
+        hint: "look at what was found now, and accept that".to_owned(),
+    })
+}
+
 async fn find_acceptable(db: &PgPool, here: &Here, node: &str, clause: &str) -> Result<Acceptable, ApiError> {
     let missing = |what: &'static str, name: &str| ApiError::Missing { what, name: name.to_owned() };
     let id = node::by_name(db, node).await?.ok_or_else(|| missing("node", node))?;
@@ -247,22 +292,39 @@ async fn find_acceptable(db: &PgPool, here: &Here, node: &str, clause: &str) -> 
         report.and_then(|report| report.clauses.into_iter().find(|result| result.address.as_str() == clause));
     let differences = result.as_ref().map(|result| result.differences.clone()).unwrap_or_default();
     let text_diff = result.and_then(|result| result.text_diff);
-    let (values, groups) = if differences.is_empty() {
-        (Err("what was found of it is not kept".to_owned()), Vec::new())
+    let accepting = if differences.is_empty() {
+        let because = "what was found of it is not kept".to_owned();
+        Accepting { values: Err(because.clone()), groups: Vec::new(), alone: Err(because) }
     } else {
         let finding = Finding {
             clause: clause.to_owned(),
             differences: differences.clone(),
             text_diff: text_diff.as_ref().map(|diff| diff.text.clone()),
         };
-        let Accepting { values, groups } = accepting(&mut *db.acquire().await?, here, id, finding).await?;
-        (values, groups)
+        accepting(&mut *db.acquire().await?, here, id, finding).await?
     };
-    let (values, why_not) = match values {
+    let Accepting { values, groups, alone } = accepting;
+    let (values, why_not) = either(values);
+    let (alone, alone_why_not) = either(alone);
+    Ok(Acceptable {
+        run,
+        since: since.to_jiff(),
+        differences,
+        text_diff,
+        values,
+        why_not,
+        groups,
+        alone,
+        alone_why_not,
+    })
+}
+
+/// Returns the values, or why there are none.
+fn either<T>(values: Result<Vec<T>, String>) -> (Vec<T>, Option<String>) {
+    match values {
         Ok(values) => (values, None),
         Err(because) => (Vec::new(), Some(because)),
-    };
-    Ok(Acceptable { run, since: since.to_jiff(), differences, text_diff, values, why_not, groups })
+    }
 }
 
 fn read_period(

@@ -4,6 +4,7 @@ mod activity;
 mod admission;
 mod agent_package;
 mod asset;
+mod assign_also;
 mod audit;
 mod change;
 mod clause_patterns;
@@ -18,6 +19,7 @@ mod document;
 mod drift;
 mod event;
 mod evidence;
+mod explained;
 mod freeze;
 mod group;
 mod group_view;
@@ -93,6 +95,9 @@ pub fn routes() -> Vec<Route> {
         node_edit::retire,
         retired::list,
         retired::bring_back,
+        explained::layers,
+        explained::would_get,
+        explained::settings,
         node_own::show,
         node_own::edits,
         clauses::list,

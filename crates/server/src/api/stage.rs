@@ -1,5 +1,6 @@
 //! Stages and what they serve.
 
+use super::assign_also::assigning_edits;
 use super::change::{ask, draft_of, repeated};
 use super::group::HowAsQuery;
 use crate::body::JsonBody;
@@ -8,12 +9,12 @@ use crate::change::publish::solvable;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::{release, stage};
-use crate::trust::{Allowed, Asker, MayAsk, NodeRead, StageEdit, StageServe};
+use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead, StageEdit, StageServe};
 use constans_core::change::{DocumentEdit, DocumentKey, StageEdit as StageChange, StageError, edit_stage};
 use constans_core::kit::require;
 use constans_wire::change::HowToChange;
 use constans_wire::kit::{
-    Advance, Changed, GoBack, PlaceStage, RenameStage, SecondPerson, Serve, Stage, WentBack,
+    Advance, AssignAlso, Changed, GoBack, PlaceStage, RenameStage, SecondPerson, Serve, Stage, WentBack,
 };
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post, put};
@@ -169,22 +170,27 @@ async fn edit(
     ask(db, here, &draft_of("stage", what, edits, how, asker)).await
 }
 
-/// Serves releases in a stage, all or none.
+/// Serves releases in a stage, all or none, and assigns baselines to groups if it is asked to: that needs `group.edit` too.
 #[utoipa::path(tag = "kits", security(("token" = ["stage.serve"]), ("session" = ["stage.serve"]), ("token" = ["change.request"]), ("session" = ["change.request"])), request_body = Serve, responses((status = 200, body = Changed)))]
 #[post("/api/stages/<name>/serve", data = "<wanted>")]
 pub async fn serve(
     name: &str,
     wanted: JsonBody<Serve>,
     caller: MayAsk<StageServe>,
+    of_groups: MayAsk<GroupEdit>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    serve_releases(name, &wanted.releases, &wanted.how, &caller.asker, db, here).await
+    let Serve { releases, assign, how } = &wanted.0;
+    let may_assign = assign.is_empty() || of_groups.asker.may_hand_out;
+    let asker = Asker { may_hand_out: caller.asker.may_hand_out && may_assign, ..caller.asker };
+    serve_releases(name, releases, assign, how, &asker, db, here).await
 }
 
 async fn serve_releases(
     name: &str,
     releases: &[String],
+    assign: &[AssignAlso],
     how: &HowToChange,
     asker: &Asker,
     db: &PgPool,
@@ -211,8 +217,11 @@ async fn serve_releases(
         edits.push(DocumentEdit { key, before, after: Some(version.into()) });
     }
     check_requirements(&mut connection, name, &served, releases).await?;
+    let mut what = format!("{name} serves {}", releases.join(", "));
+    let assigning = assigning_edits(&mut connection, here, assign).await?;
+    what.extend(assign.iter().map(|one| format!("; {} is assigned {}/{}", one.group, one.kit, one.baseline)));
+    edits.extend(assigning);
     drop(connection);
-    let what = format!("{name} serves {}", releases.join(", "));
     ask(db, here, &draft_of("serve", what, edits, how, asker)).await
 }
 
@@ -257,7 +266,7 @@ pub async fn advance(
             hint: "constans stage list shows what each serves".to_owned(),
         });
     }
-    serve_releases(name, &releases, how, &caller.asker, db, here).await
+    serve_releases(name, &releases, &[], how, &caller.asker, db, here).await
 }
 
 /// Serves the previous release of a kit again.
@@ -283,7 +292,7 @@ pub async fn back(
         hint: format!("list the releases: constans kit log {kit}"),
     })?;
     let to = format!("{kit}@{before}");
-    let changed = serve_releases(name, std::slice::from_ref(&to), &wanted.how, &caller.asker, db, here)
+    let changed = serve_releases(name, std::slice::from_ref(&to), &[], &wanted.how, &caller.asker, db, here)
         .await?
         .into_inner();
     Ok(Json(WentBack { from: format!("{kit}@{present}"), to, changed }))

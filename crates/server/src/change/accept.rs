@@ -1,17 +1,16 @@
 //! Accepting what was found on a node: which values of parameters desire it, and which groups can give them.
 
-use super::documents::{Documents, read_documents, read_groups, read_served, stages_of};
-use super::resolve::{own_of, resolve_only, view_of};
+use super::one_node::OneNode;
 use crate::here::Here;
 use crate::problem::ApiError;
 use crate::store::wanted;
 use crate::thread::on_thread;
 use constans_core::accept::{Values, acceptable_values, also_altered, is_as_found};
-use constans_core::change::DocumentKey;
+use constans_core::accept_alone::values_alone;
 use constans_core::compare::Difference;
-use constans_core::group::{Group, Plan};
+use constans_core::group::{Group, OwnValue};
 use constans_core::state::{Clause, Resolved};
-use constans_wire::drift::{AcceptedValue, AcceptingGroup};
+use constans_wire::drift::{AcceptedAlone, AcceptedValue, AcceptingGroup};
 use sqlx::PgConnection;
 use std::collections::HashMap;
 use uuid::Uuid;
@@ -32,6 +31,8 @@ pub struct Accepting {
     pub values: Result<Vec<AcceptedValue>, String>,
     /// The groups of the node, the highest first.
     pub groups: Vec<AcceptingGroup>,
+    /// The values of properties that the node alone would have, or why there are none.
+    pub alone: Result<Vec<AcceptedAlone>, String>,
 }
 
 /// Returns how what was found on a node can be accepted.
@@ -45,21 +46,8 @@ pub async fn accepting(
     node: Uuid,
     found: Finding,
 ) -> Result<Accepting, ApiError> {
-    let documents = read_documents(&mut *db).await?;
-    let served = read_served(&mut *db, here, &documents).await?;
-    let stages = stages_of(documents.get(&DocumentKey::Stages));
-    let groups = all_groups(&documents)?;
-    let missing = || ApiError::Missing { what: "node", name: node.to_string() };
-    let row = wanted::node_views(&mut *db, &[node]).await?.pop().ok_or_else(missing)?;
-    let own =
-        own_of(&row).map_err(|because| ApiError::stored("what a node is given".to_owned(), &because))?;
-    let view = view_of(&row);
-    let key = here.key.clone();
-    let mut accepting = on_thread(move || {
-        let resolve = |groups: &[Group]| resolve_only(&served, &key, &view, &own, groups, &stages);
-        find(&groups, &found, &resolve)
-    })
-    .await?;
+    let node = OneNode::read(&mut *db, here, node).await?;
+    let mut accepting = on_thread(move || find(&node, &found)).await?;
     let names: Vec<String> = accepting.groups.iter().map(|group| group.name.clone()).collect();
     let members: HashMap<String, i64> = wanted::members(db, &names).await?.into_iter().collect();
     for group in &mut accepting.groups {
@@ -76,25 +64,15 @@ pub fn giving(group: &Group, values: &Values) -> Group {
     group
 }
 
-fn all_groups(documents: &Documents) -> Result<Vec<Group>, ApiError> {
-    read_groups(
-        documents
-            .iter()
-            .filter(|(key, _)| matches!(key, DocumentKey::Group(_)))
-            .map(|(_, body)| body.clone())
-            .collect(),
-    )
-}
-
-/// What a node resolves to by some groups.
-type ByGroups = Result<(Plan, Resolved), String>;
-
-fn find(groups: &[Group], found: &Finding, resolve: &dyn Fn(&[Group]) -> ByGroups) -> Accepting {
-    let refused = |because: String| Accepting { values: Err(because), groups: Vec::new() };
-    let (plan, now) = match resolve(groups) {
+fn find(node: &OneNode, found: &Finding) -> Accepting {
+    let groups = &node.groups;
+    let refused =
+        |because: String| Accepting { values: Err(because.clone()), groups: Vec::new(), alone: Err(because) };
+    let (plan, now) = match node.by(groups) {
         Ok(now) => now,
         Err(because) => return refused(format!("its desired state cannot be resolved: {because}")),
     };
+    let alone = alone(node, &now, found);
     let before = now.state.clauses;
     let Some(clause) = before.iter().find(|clause| clause.address.as_str() == found.clause) else {
         return refused("it is no longer desired on this node".to_owned());
@@ -102,7 +80,7 @@ fn find(groups: &[Group], found: &Finding, resolve: &dyn Fn(&[Group]) -> ByGroup
     let with = |name: &str, values: &Values| -> Result<Vec<Clause>, String> {
         let given = |group: &Group| if group.name == name { giving(group, values) } else { group.clone() };
         let groups: Vec<Group> = groups.iter().map(given).collect();
-        Ok(resolve(&groups)?.1.state.clauses)
+        Ok(node.by(&groups)?.1.state.clauses)
     };
     let highest = plan.groups.last().map_or("", String::as_str);
     let diff = found.text_diff.as_deref();
@@ -110,7 +88,9 @@ fn find(groups: &[Group], found: &Finding, resolve: &dyn Fn(&[Group]) -> ByGroup
         acceptable_values(clause, &found.differences, diff, &now.parameters, |values| with(highest, values));
     let values = match values {
         Ok(values) => values,
-        Err(because) => return refused(because.to_string()),
+        Err(because) => {
+            return Accepting { values: Err(because.to_string()), groups: Vec::new(), alone };
+        }
     };
     let judged = |name: &String| {
         let mut group = AcceptingGroup { name: name.clone(), nodes: 0, why_not: None, also: Vec::new() };
@@ -132,5 +112,29 @@ fn find(groups: &[Group], found: &Finding, resolve: &dyn Fn(&[Group]) -> ByGroup
     let values = values.into_iter().filter_map(|(parameter, value)| {
         Some(AcceptedValue { now: now.parameters.get(&parameter)?.clone(), parameter, value })
     });
-    Accepting { values: Ok(values.collect()), groups }
+    Accepting { values: Ok(values.collect()), groups, alone }
+}
+
+/// Returns the values of properties by which the node alone would desire what was found.
+fn alone(node: &OneNode, now: &Resolved, found: &Finding) -> Result<Vec<AcceptedAlone>, String> {
+    let clause = now.state.clauses.iter().find(|clause| clause.address.as_str() == found.clause);
+    let clause = clause.ok_or("it is no longer desired on this node")?;
+    let desired = clause.text("content").and_then(|named| {
+        let (_, bytes) = now.contents.iter().find(|(digest, _)| digest.as_str() == named)?;
+        std::str::from_utf8(bytes).ok()
+    });
+    let values = values_alone(clause, &found.differences, desired, found.text_diff.as_deref())
+        .map_err(|because| because.to_string())?;
+    let mut own = node.own.clone();
+    let properties = own.properties.entry(clause.address.clone()).or_default();
+    properties.extend(
+        values
+            .iter()
+            .map(|(property, value)| (property.clone(), OwnValue { value: value.clone(), until: None })),
+    );
+    let (_, after) = node.given(&own, &node.groups)?;
+    if !is_as_found(clause, &found.differences, &after.state.clauses) {
+        return Err("it would not make it as it was found".to_owned());
+    }
+    Ok(values.into_iter().map(|(property, value)| AcceptedAlone { property, value }).collect())
 }

@@ -5,6 +5,7 @@ pub mod accept;
 pub mod documents;
 pub mod draft;
 pub mod hand_out;
+pub mod one_node;
 pub mod prepare;
 pub mod publish;
 pub mod recover;

@@ -2,6 +2,7 @@
 
 use super::documents::{Documents, Served, read_groups, read_served, stages_of};
 use crate::here::Here;
+use crate::own_machine::{OwnMachine, of_agent};
 use crate::problem::ApiError;
 use crate::store::change::NewChangeNode;
 use crate::store::effective_state::{self, NewClause};
@@ -47,6 +48,7 @@ struct Inputs {
     planner: Planner<Arc<Planned>>,
     served: Served,
     key: DigestKey,
+    machine: OwnMachine,
     seen: Mutex<Seen>,
 }
 
@@ -112,7 +114,13 @@ impl Resolver {
         // Reading filters takes time and a deep stack.
         let planner = tokio::task::spawn_blocking(|| on_large_stack(|| Planner::new(groups, stages))).await;
         let planner = planner.map_err(|error| ApiError::BrokeOff("reading filters", error))?;
-        let inputs = Inputs { planner, served, key: here.key.clone(), seen: Mutex::default() };
+        let inputs = Inputs {
+            planner,
+            served,
+            key: here.key.clone(),
+            machine: here.machine.clone(),
+            seen: Mutex::default(),
+        };
         let (clauses, states, placements, sources) = <_>::default();
         Ok(Self { inputs: Arc::new(inputs), clauses, states, placements, sources })
     }
@@ -298,9 +306,20 @@ fn compute_node(inputs: &Inputs, node: &NodeViewRow) -> ResolvedNode {
             new: None,
         },
         Ok(planned) => {
-            let known = planned.known().find(&view);
-            let (result, new) =
-                known.map_or_else(|| make_and_keep(inputs, &view, &planned), |known| (known, None));
+            let (result, new) = if node.hosts_server {
+                // What it must not touch is its own: no other node's result is its, nor its theirs.
+                let made = make(
+                    inputs,
+                    &view,
+                    &planned.plan,
+                    &inputs.machine.untouchable,
+                    &mut NodeInputs::default(),
+                );
+                made.map_or_else(|because| (Err(because), None), |(made, new)| (Ok(Arc::new(made)), new))
+            } else {
+                let known = planned.known().find(&view);
+                known.map_or_else(|| make_and_keep(inputs, &view, &planned), |known| (known, None))
+            };
             ResolvedNode { planned, result, new }
         }
     }
@@ -346,7 +365,7 @@ fn make_and_keep(
     planned: &Planned,
 ) -> (Result<Arc<Made>, String>, Option<NewState>) {
     let mut node_inputs = NodeInputs::default();
-    let (result, new) = match make(inputs, view, &planned.plan, &mut node_inputs) {
+    let (result, new) = match make(inputs, view, &planned.plan, &[of_agent()], &mut node_inputs) {
         Ok((made, new)) => (Ok(Arc::new(made)), new),
         Err(because) => (Err(because), None),
     };
@@ -380,6 +399,7 @@ fn assemble(
     key: &DigestKey,
     view: &NodeView,
     plan: &Plan,
+    untouchable: &[Untouchable],
     node_inputs: &mut NodeInputs,
 ) -> Result<Assembled, String> {
     let none = BTreeMap::new();
@@ -412,10 +432,6 @@ fn assemble(
             releases.push(release);
         }
     }
-    let untouchable = Untouchable {
-        paths: vec!["/var/lib/constans".to_owned(), "/usr/bin/constans-agent".to_owned()],
-        names: vec!["constans-agent".to_owned(), "constans-agent.service".to_owned()],
-    };
     let kits: Vec<&Kit> = versions
         .iter()
         .filter_map(|(kit, version)| served.kits.get(&(kit.clone(), version.clone())).map(Arc::as_ref))
@@ -424,10 +440,11 @@ fn assemble(
         assigned,
         kits: &kits,
         given: &plan.given,
+        own: &plan.own,
         view,
         key,
         conditions: Conditions::Decide,
-        untouchable: &untouchable,
+        untouchable,
     };
     let resolved = resolve_noting(&input, node_inputs).map_err(|findings| {
         findings
@@ -451,9 +468,10 @@ pub fn resolve_only(
     own: &NodeOwn,
     groups: &[Group],
     stages: &[String],
+    untouchable: &[Untouchable],
 ) -> Result<(Plan, Resolved), String> {
     let plan = plan(view, own, groups, stages).map_err(|error| error.to_string())?;
-    let resolved = assemble(served, key, view, &plan, &mut NodeInputs::default())?.resolved;
+    let resolved = assemble(served, key, view, &plan, untouchable, &mut NodeInputs::default())?.resolved;
     Ok((plan, resolved))
 }
 
@@ -461,10 +479,11 @@ fn make(
     inputs: &Inputs,
     view: &NodeView,
     plan: &Plan,
+    untouchable: &[Untouchable],
     node_inputs: &mut NodeInputs,
 ) -> Result<(Made, Option<NewState>), String> {
     let Assembled { resolved, mut releases, mut sources } =
-        assemble(&inputs.served, &inputs.key, view, plan, node_inputs)?;
+        assemble(&inputs.served, &inputs.key, view, plan, untouchable, node_inputs)?;
     let mut state = resolved.state;
     for origin in state.clauses.iter().flat_map(|clause| &clause.origins) {
         let release = format!("{}@{}", origin.kit, origin.version);
@@ -478,6 +497,7 @@ fn make(
         .map(|excluded| (excluded.address.to_string(), excluded.condition))
         .collect();
     sources.parameters = resolved.parameters;
+    sources.replaced = resolved.replaced;
     sources.clauses = state.clauses.len();
     let sealed = state.seal(&inputs.key);
     let digest = state.digest.as_str().to_owned();

@@ -11,7 +11,7 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::check_in::{self as stored, LastRow, NewCheckIn, PlainRow};
 use crate::store::freeze::{self, InForceRow};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{event, fleet, node_attribute, recovery};
+use crate::store::{event, fleet, node, node_attribute, recovery};
 use crate::trust::digest_of;
 use constans_core::node_status::Promise;
 use constans_core::run::RestartPending;
@@ -63,7 +63,7 @@ pub async fn check_in(
     together: &State<Batcher<ShownCheckIn>>,
 ) -> Answer<CheckInAnswer> {
     let (check_in, now) = (check_in.sent_by(&shown, db).await?, crate::clock::now());
-    let of_itself = OfItself::from_check_in(&check_in)?;
+    let of_itself = OfItself::from_check_in(&check_in, here)?;
     let new = new_check_in(&check_in, shown.node, of_itself.digest()?, now);
     here.metrics.waiting.get_or_create(&Queue { queue: "check_ins" }).set(together.waiting() as i64);
     let (name, wanted, in_force) = match together.take((new.clone(), shown.spki.clone())).await {
@@ -107,10 +107,11 @@ struct OfItself {
     about: Value,
     restart_pending: Value,
     freezes: Value,
+    hosts_server: bool,
 }
 
 impl OfItself {
-    fn from_check_in(check_in: &CheckIn) -> Result<Self, ApiError> {
+    fn from_check_in(check_in: &CheckIn, here: &Here) -> Result<Self, ApiError> {
         let about = serde_json::to_value(check_in.about.only_stable())
             .map_err(|error| ApiError::failed("writing JSON", &error))?;
         let restart_pending = json!(check_in.restart_pending.as_ref().map(bounded));
@@ -119,6 +120,7 @@ impl OfItself {
             about,
             restart_pending,
             freezes: json!(check_in.freezes.as_ref().map(freezes::bounded)),
+            hosts_server: here.machine.name.is_some() && check_in.machine == here.machine.name,
         })
     }
 
@@ -153,7 +155,8 @@ async fn take_in(
         node_attribute::set(&mut transaction, node, "agent", &of_itself.agent).await?;
         node_attribute::set(&mut transaction, node, "restart_pending", &of_itself.restart_pending).await?;
         node_attribute::set(&mut transaction, node, "freezes", &of_itself.freezes).await?;
-        if node_attribute::set(&mut transaction, node, "about", &of_itself.about).await? {
+        let is_moved = node::set_hosts_server(&mut *transaction, new.node, of_itself.hosts_server).await?;
+        if node_attribute::set(&mut transaction, node, "about", &of_itself.about).await? || is_moved {
             // What the node is may decide what it should be. While something is handed out that is found out a little later.
             if fleet::try_share(&mut *transaction).await? {
                 let occasion = Occasion {

@@ -64,6 +64,11 @@ pub async fn open_requests(db: impl PgExecutor<'_>, who: &str) -> sqlx::Result<i
     sqlx::query_scalar(include_str!("sql/change/open_requests.sql")).bind(who).fetch_one(db).await
 }
 
+/// Returns whether a change of nodes by this one is under way.
+pub async fn is_editing_nodes(db: impl PgExecutor<'_>, who: &str) -> sqlx::Result<bool> {
+    sqlx::query_scalar(include_str!("sql/change/is_editing_nodes.sql")).bind(who).fetch_one(db).await
+}
+
 /// Returns the change that a person's request with this key made.
 pub async fn by_request(db: impl PgExecutor<'_>, who: &str, key: &str) -> sqlx::Result<Option<i64>> {
     sqlx::query_scalar(include_str!("sql/change/by_request.sql")).bind(who).bind(key).fetch_optional(db).await

@@ -142,17 +142,30 @@ pub async fn revoke(db: &mut PgConnection, id: Uuid) -> sqlx::Result<bool> {
 
 /// Returns name, labels and what is given to it by itself, of those of these nodes that are not retired.
 pub async fn documents(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result<Vec<(Uuid, NodeDocument)>> {
-    #[derive(sqlx::FromRow)]
-    struct Row {
-        id: Uuid,
-        name: String,
-        labels: Json<BTreeMap<String, String>>,
-        own: Json<NodeOwn>,
-    }
-    let rows: Vec<Row> =
+    let rows: Vec<DocumentRow> =
         sqlx::query_as(include_str!("sql/node/documents.sql")).bind(nodes).fetch_all(db).await?;
-    let document = |row: Row| (row.id, NodeDocument { name: row.name, labels: row.labels.0, own: row.own.0 });
-    Ok(rows.into_iter().map(document).collect())
+    Ok(rows.into_iter().map(DocumentRow::read).collect())
+}
+
+/// Returns what persons said of the nodes that have values of single properties by themselves.
+pub async fn with_own_values(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(Uuid, NodeDocument)>> {
+    let rows: Vec<DocumentRow> =
+        sqlx::query_as(include_str!("sql/node/with_own_values.sql")).fetch_all(db).await?;
+    Ok(rows.into_iter().map(DocumentRow::read).collect())
+}
+
+#[derive(sqlx::FromRow)]
+struct DocumentRow {
+    id: Uuid,
+    name: String,
+    labels: Json<BTreeMap<String, String>>,
+    own: Json<NodeOwn>,
+}
+
+impl DocumentRow {
+    fn read(self) -> (Uuid, NodeDocument) {
+        (self.id, NodeDocument { name: self.name, labels: self.labels.0, own: self.own.0 })
+    }
 }
 
 /// Returns the ids of those of these nodes that are not retired, by name.
@@ -165,6 +178,12 @@ pub async fn ids(db: impl PgExecutor<'_>, names: &[String]) -> sqlx::Result<BTre
 /// Sets what a node is given by itself.
 pub async fn set_own(db: impl PgExecutor<'_>, id: Uuid, own: &NodeOwn) -> sqlx::Result<()> {
     sqlx::query(include_str!("sql/node/set_own.sql")).bind(id).bind(Json(own)).execute(db).await.map(|_| ())
+}
+
+/// Notes whether the machine of a node is that of a server. Returns whether that is new.
+pub async fn set_hosts_server(db: impl PgExecutor<'_>, id: Uuid, hosts_server: bool) -> sqlx::Result<bool> {
+    let set = sqlx::query(include_str!("sql/node/set_hosts_server.sql")).bind(id).bind(hosts_server);
+    Ok(set.execute(db).await?.rows_affected() > 0)
 }
 
 /// Sets names and labels of nodes, and what each is given by itself.

@@ -1,7 +1,11 @@
 //! The desired state of each node.
 
+use super::narrowing::Narrowing;
+use constans_core::settings::AgentSettings;
+use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
-use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
+use sqlx::types::Json;
+use sqlx::{AssertSqlSafe, PgConnection, PgExecutor, QueryBuilder};
 use uuid::Uuid;
 
 /// A node with what resolving needs to know of it, and its desired state so far.
@@ -17,6 +21,8 @@ pub struct NodeViewRow {
     pub about: Value,
     /// What it is given by itself.
     pub own: Value,
+    /// Whether its machine is that of a server.
+    pub hosts_server: bool,
     /// The id of its state so far.
     pub state: Option<i64>,
     /// Its groups, stage and settings so far.
@@ -29,7 +35,7 @@ pub struct NodeViewRow {
     pub unusable: Option<String>,
 }
 
-const NODE_VIEWS: &str = "select node.id, node.name, node.labels, node.about, node.own, w.state, w.placement, p.settings_digest, w.sources, w.unusable
+const NODE_VIEWS: &str = "select node.id, node.name, node.labels, node.about, node.own, node.hosts_server, w.state, w.placement, p.settings_digest, w.sources, w.unusable
      from node left join node_wanted w on w.node = node.id left join placement p on p.id = w.placement where node.retired_at is null and ";
 
 /// Returns nodes that were not retired after an id, in the order of their ids; only those of `only`, if that is given.
@@ -221,4 +227,60 @@ pub async fn of(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<Want
 /// Returns by which assignments nodes of the fleet are given baselines: the baseline, the group, the assigned baseline, how many nodes.
 pub async fn given(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(String, String, String, i64)>> {
     sqlx::query_as(include_str!("sql/wanted/given.sql")).fetch_all(db).await
+}
+
+/// Nodes whose agents have the same settings, from the same groups.
+#[derive(Debug, sqlx::FromRow)]
+pub struct AlikeRow {
+    /// The settings.
+    pub settings: Json<AgentSettings>,
+    /// How many there are.
+    pub nodes: i64,
+    /// The first of them, by name.
+    pub names: Vec<String>,
+}
+
+/// Returns the nodes of a list by the settings of their agents.
+pub async fn alike_settings(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<AlikeRow>> {
+    let mut query = QueryBuilder::new(
+        "with alike as (select w.placement, count(*) as nodes, (array_agg(node.name order by node.name))[1:20] as names
+            from node_wanted w join node on node.id = w.node",
+    );
+    narrowing.push_beside(&mut query);
+    query.push(" where w.placement is not null and node.retired_at is null and node.revoked_at is null and ");
+    narrowing.push(&mut query);
+    query.push(
+        " group by w.placement) select p.settings, alike.nodes, alike.names from alike join placement p on p.id = alike.placement",
+    );
+    query.build_query_as().persistent(false).fetch_all(db).await
+}
+
+/// A node that did not acknowledge what it is given yet.
+#[derive(Debug, sqlx::FromRow)]
+pub struct UnacknowledgedRow {
+    /// Its name.
+    pub name: String,
+    /// Since when its settings are handed out.
+    pub settings_since: SqlTimestamp,
+    /// When it promised to check in next.
+    pub promised_at: Option<SqlTimestamp>,
+    in_all: i64,
+}
+
+/// Returns the nodes of a list that did not acknowledge what they are given, those that wait longest first, at most 100; and how many
+/// there are.
+pub async fn unacknowledged(
+    db: impl PgExecutor<'_>,
+    narrowing: &Narrowing,
+) -> sqlx::Result<(Vec<UnacknowledgedRow>, i64)> {
+    let mut query = QueryBuilder::new(
+        "select node.name, w.settings_since, n.promised_at, count(*) over () as in_all
+            from node_wanted w join node on node.id = w.node join node_now n on n.node = node.id
+            where node.retired_at is null and node.revoked_at is null and (n.has_epoch, n.has_counter) is distinct from (w.epoch, w.counter) and ",
+    );
+    narrowing.push(&mut query);
+    query.push(" order by w.settings_since, node.name limit 100");
+    let rows: Vec<UnacknowledgedRow> = query.build_query_as().persistent(false).fetch_all(db).await?;
+    let in_all = rows.first().map_or(0, |row| row.in_all);
+    Ok((rows, in_all))
 }

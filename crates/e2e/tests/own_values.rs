@@ -1,0 +1,151 @@
+//! Values of single properties that one node has alone: set, seen, ended by themselves, and accepted from what was found.
+
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
+use constans_e2e::{Ended, Fleet};
+use jiff::{SignedDuration, Timestamp};
+use std::os::unix::fs::PermissionsExt as _;
+use std::time::{Duration, Instant};
+
+const ISSUE: &str = "file:/etc/issue";
+const SHELL: &str = "/etc/kiosk/shell.conf";
+
+fn refused(ended: &Ended, said: &str) {
+    assert!(
+        ended.exit != Some(0) && ended.stderr.contains(said),
+        "{said} in {}{}",
+        ended.stdout,
+        ended.stderr
+    );
+}
+
+#[test]
+fn one_property_of_one_node_is_set_for_a_time_and_is_then_as_the_baselines_say_again() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk", "site=auken"]);
+    let other = joined(&fleet, "kiosk-brisk-1", &["role=kiosk", "site=brisk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    let permissions = || {
+        let file = std::fs::metadata(kiosk.root.path().join("etc/issue")).expect("it is there");
+        format!("{:04o}", file.permissions().mode() & 0o7777)
+    };
+    well(&kiosk.run(&["daemon", "--once"]));
+    assert_eq!(permissions(), "0644");
+
+    let set = |words: &[&str]| fleet.client(&[&["node", "set", "kiosk-auken-1"], words].concat());
+    refused(&set(&["file:/etc/isue", "permissions=0640", "--for", "7d"]), "did you mean file:/etc/issue?");
+    refused(&set(&[ISSUE, "permission=0640", "--for", "7d"]), "did you mean `permissions`?");
+    refused(&set(&[ISSUE, "permissions=rw", "--for", "7d"]), "`rw` is not three or four octal digits");
+    refused(&set(&[ISSUE, "permissions=0640", "--until", "2026-01-01T00:00:00Z"]), "is over");
+    refused(&set(&[ISSUE, "permissions=0640"]), "--without-end");
+    refused(&set(&["issue", "permissions=0640", "--without-end"]), "no `:` between kind and name");
+    let reader = fleet.token("pia.lund", "reader");
+    refused(
+        &fleet.client_by(
+            &reader,
+            &["node", "set", "kiosk-auken-1", ISSUE, "permissions=0640", "--without-end"],
+        ),
+        "group.edit",
+    );
+    let preview = set(&[ISSUE, "permissions=640", "--for", "7d", "--preview"]);
+    assert!(well(&preview).contains("1 node"), "{}", preview.stdout);
+    assert!(!well(&fleet.client(&["node", "why", "kiosk-auken-1"])).contains("values of its own"));
+
+    // The value is read as the property takes it, and the change says what it was.
+    let until = Timestamp::now() + SignedDuration::from_secs(25);
+    let given =
+        set(&[ISSUE, "permissions=640", "--until", &until.to_string(), "--because", "the pier's inspector"]);
+    assert!(
+        well(&given).contains("permissions = 640 of file:/etc/issue on kiosk-auken-1 alone"),
+        "{}",
+        given.stdout
+    );
+    let changes = fleet.client(&["change", "list"]);
+    let told = "kiosk-auken-1 alone: permissions of file:/etc/issue 0644 → 0640 until";
+    assert!(well(&changes).contains(told), "{}", changes.stdout);
+    let why = fleet.client(&["node", "why", "kiosk-auken-1"]);
+    assert!(well(&why).contains("file:/etc/issue permissions = \"640\"   until"), "{}", why.stdout);
+    assert!(why.stdout.contains("in place of \"0644\""), "{}", why.stdout);
+    let why = fleet.client(&["node", "why", "kiosk-auken-1", ISSUE]);
+    assert!(well(&why).contains("for this node alone, until"), "{}", why.stdout);
+    well(&kiosk.run(&["daemon", "--once"]));
+    assert_eq!(permissions(), "0640");
+    well(&other.run(&["check-in"]));
+    assert!(!well(&fleet.client(&["node", "why", "kiosk-brisk-1"])).contains("values of its own"));
+
+    // Its time is over: the server takes it away by a change of its own, and the node follows.
+    let begun = Instant::now();
+    while well(&fleet.client(&["node", "why", "kiosk-auken-1"])).contains("values of its own") {
+        assert!(begun.elapsed() < Duration::from_secs(90), "its time is over, and it is still given");
+        std::thread::sleep(Duration::from_secs(1));
+    }
+    assert!(Timestamp::now() >= until, "it ended too early");
+    let changes = fleet.client(&["change", "list"]);
+    assert!(
+        well(&changes).contains("end what the node kiosk-auken-1 was given for a time"),
+        "{}",
+        changes.stdout
+    );
+    well(&kiosk.run(&["daemon", "--once"]));
+    assert_eq!(permissions(), "0644");
+    refused(
+        &fleet.client(&["node", "unset", "kiosk-auken-1", ISSUE, "permissions"]),
+        "the node has no value of its own of permissions of file:/etc/issue",
+    );
+    // Without end it stays until it is unset.
+    well(&set(&[ISSUE, "permissions=0600", "--without-end"]));
+    refused(
+        &fleet.client(&["node", "unset", "kiosk-auken-1", ISSUE, "owner"]),
+        "it has file:/etc/issue permissions",
+    );
+    well(&fleet.client(&["node", "unset", "kiosk-auken-1", ISSUE, "permissions"]));
+    assert_eq!(fleet.query("select own::text from node where name = 'kiosk-auken-1'"), "{}");
+}
+
+#[test]
+fn what_no_parameter_makes_is_accepted_for_one_node_and_is_then_in_line_there_only() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk", "site=auken"]);
+    let other = joined(&fleet, "kiosk-brisk-1", &["role=kiosk", "site=brisk"]);
+    publish_and_serve(&fleet);
+    for mode in ["enforce", "observe"] {
+        well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", mode)));
+        for node in [&kiosk, &other] {
+            well(&node.run(&["daemon", "--once"]));
+        }
+    }
+    let before = other.root.read(SHELL).expect("as desired");
+    for node in [&kiosk, &other] {
+        let text = node.root.read(SHELL).expect("as desired");
+        node.root.write(SHELL, &format!("{text}# until the new screens\n")).expect("it is written");
+        well(&node.run(&["daemon", "--once"]));
+    }
+    let clause = format!("file:{SHELL}");
+    let accept = ["drift", "accept", "kiosk-auken-1", &clause];
+    let shown = fleet.client(&accept);
+    for told in ["no parameter makes it desired", "text = ", "for this node alone", "--alone --because"] {
+        assert!(well(&shown).contains(told), "{told}: {}", shown.stdout);
+    }
+    let wrong = fleet.client(&[&accept[..], &["--group", "kiosks"]].concat());
+    refused(&wrong, "cannot be accepted as a parameter");
+    let because = ["--alone", "--because", "until the new screens come"];
+    let accepted = fleet.client(&[&accept[..], &because].concat());
+    assert!(
+        well(&accepted).contains("is desired on kiosk-auken-1 alone as it has it"),
+        "{}",
+        accepted.stdout
+    );
+    for node in [&kiosk, &other] {
+        well(&node.run(&["daemon", "--once"]));
+    }
+    refused(&fleet.client(&accept), "not in line");
+    let episodes = "select string_agg(n.name || ' ' || coalesce(e.closed_as, 'open'), ', ' order by n.name) from episode e join node n on n.id = e.node";
+    assert_eq!(fleet.query(episodes), "kiosk-auken-1 by_rollout, kiosk-brisk-1 open");
+    // Enforced, the node keeps the line, and the other one loses it.
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    for node in [&kiosk, &other] {
+        well(&node.run(&["daemon", "--once"]));
+    }
+    assert!(kiosk.root.read(SHELL).expect("there").ends_with("# until the new screens\n"));
+    assert_eq!(other.root.read(SHELL).expect("there"), before);
+}

@@ -1,0 +1,81 @@
+//! Values that nodes have by themselves for a time: when it is over, a change takes them away.
+
+use crate::change::draft::{Draft, queue};
+use crate::clock::now;
+use crate::here::Here;
+use crate::problem::ApiError;
+use crate::store::{change, node, recovery};
+use constans_core::change::{Confirmed, DocumentEdit, DocumentKey, NodeDocument};
+use serde_json::json;
+use sqlx::PgPool;
+use std::sync::Arc;
+use std::time::Duration;
+
+const EVERY: Duration = Duration::from_secs(15);
+/// Who asks for the change.
+const SERVER: &str = "the server";
+/// This many nodes are edited by one change.
+const MAX_NODES: usize = 1_000;
+
+/// Goes on ending values whose time is over.
+pub async fn keep_ending(db: PgPool, here: Arc<Here>) {
+    loop {
+        match end(&db).await {
+            Ok(false) => {}
+            Ok(true) => here.nudge.nudge(),
+            Err(error) => tracing::warn!(%error, "values of nodes whose time is over are not taken away yet"),
+        }
+        tokio::time::sleep(EVERY).await;
+    }
+}
+
+/// Queues a change that takes away the values whose time is over. Returns whether there are any.
+///
+/// # Errors
+///
+/// Returns why the database did not.
+pub async fn end(db: &PgPool) -> Result<bool, ApiError> {
+    let mut transaction = db.begin().await?;
+    if recovery::since(&mut *transaction).await?.is_some()
+        || change::is_editing_nodes(&mut *transaction, SERVER).await?
+    {
+        return Ok(false);
+    }
+    let now = now();
+    let ended: Vec<DocumentEdit> = node::with_own_values(&mut *transaction)
+        .await?
+        .into_iter()
+        .filter_map(|(id, before)| {
+            let after = NodeDocument { own: before.own.ended(now)?, ..before.clone() };
+            let key = DocumentKey::Node(id.to_string());
+            Some(DocumentEdit { key, before: Some(json!(before)), after: Some(json!(after)) })
+        })
+        .take(MAX_NODES)
+        .collect();
+    if ended.is_empty() {
+        return Ok(false);
+    }
+    let what = match ended.as_slice() {
+        [one] => format!("end what the {} was given for a time", one.title()),
+        several => format!("end what {} nodes were given for a time", several.len()),
+    };
+    let draft = Draft {
+        kind: "node",
+        what,
+        who: SERVER,
+        because: Some("the time for which they were given is over"),
+        edits: ended,
+        // A node that cannot be resolved without them is shown as such; the others are not kept waiting for it.
+        although_unusable: true,
+        is_preview: false,
+        is_request: false,
+        // Who gave them said until when.
+        confirmed: Some(Confirmed { takes_from: u64::MAX, ..Confirmed::default() }),
+        goes_back: None,
+        unless_changed_after: None,
+        request_key: None,
+    };
+    queue(&mut transaction, &draft).await?;
+    transaction.commit().await?;
+    Ok(true)
+}
