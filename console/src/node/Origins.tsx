@@ -2,6 +2,7 @@ import Box from '@mui/material/Box';
 import Typography from '@mui/material/Typography';
 import type { ReactNode } from 'react';
 import type { Schemas } from '../api/client';
+import { describedValue } from '../groups/values';
 import { Address } from '../looks/Address';
 import { exact } from '../words/time';
 import { count, layerWords } from '../words/words';
@@ -52,9 +53,9 @@ export function Origins({ sources, layers }: { sources: Schemas['StateSources'];
         <SourceRow what="its own">
           {sources.replaced?.map(({ clause, property, value, instead_of, until }) => (
             <Box key={`${clause} ${property}`} sx={{ mb: 0.5 }}>
-              <Address>{`${clause} ${property} = ${JSON.stringify(value)}`}</Address>
+              <Address>{`${clause} ${property} = ${describedValue(value)}`}</Address>
               <Box sx={{ color: 'text.secondary' }}>
-                {instead_of === undefined || instead_of === null ? 'its baselines say nothing of it' : `in place of ${JSON.stringify(instead_of)}`},{' '}
+                {instead_of === undefined || instead_of === null ? 'its baselines say nothing of it' : `in place of ${describedValue(instead_of)}`},{' '}
                 {until ? `until ${exact(until)}` : 'without end'}
               </Box>
             </Box>
@@ -92,7 +93,7 @@ function Replaced({ values, name }: { values?: Schemas['LayeredValue'][]; name: 
     .reverse()
     .map((layer) => (
       <Box key={layerWords(layer)} sx={{ color: 'text.secondary', pl: 2 }}>
-        in place of <Address>{JSON.stringify(layer.value)}</Address>, {layerWords(layer)}
+        in place of <Address>{describedValue(layer.value)}</Address>, {layerWords(layer)}
       </Box>
     ));
 }

@@ -78,10 +78,10 @@ fn compared_text(compared: &SettingsComparison) -> String {
         );
     }
     match compared.unacknowledged_nodes {
-        0 if compared.nodes > 0 => text.push_str("all have acknowledged what they are given\n"),
+        0 if compared.nodes > 0 => text.push_str("all have acknowledged what is given to them\n"),
         0 => {}
         waiting => {
-            let _ = writeln!(text, "{} did not acknowledge what they are given yet:", nodes(waiting));
+            let _ = writeln!(text, "not acknowledged yet by {}:", nodes(waiting));
         }
     }
     for node in &compared.unacknowledged {
