@@ -146,6 +146,8 @@ export const api = {
   changes: (signal?: AbortSignal) => answer(client.GET('/api/changes', { signal })),
   groups: (signal?: AbortSignal) => answer(client.GET('/api/groups', { signal })),
   group: (name: string, signal?: AbortSignal) => answer(client.GET('/api/groups/{name}', { params: { path: { name } }, signal })),
+  setGroup: (body: Schemas['Group'], query: { because?: string; preview?: boolean; request?: boolean }) =>
+    answer(client.PUT('/api/groups', { params: { query }, body })),
   editGroup: (name: string, body: Schemas['EditGroup']) => answer(client.POST('/api/groups/{name}/edits', { params: { path: { name } }, body })),
   tryMembers: (body: Schemas['TryMembers'], signal?: AbortSignal) => answer(client.POST('/api/group-members', { body, signal })),
   joiningRequests: (only: 'waiting' | 'approved' | 'denied', signal?: AbortSignal) =>

@@ -2946,6 +2946,11 @@ export interface components {
             /** @description The version; none of nodes that never checked in. */
             version?: string | null;
         };
+        /** @description Nodes that apply a change at one time. */
+        AppliedWhen: components["schemas"]["WhenApplied"] & {
+            /** @description How many. */
+            nodes: number;
+        };
         /** @description The approval of a concession. */
         ApproveConcession: {
             /** @description Why, at most 500 characters. */
@@ -4884,6 +4889,8 @@ export interface components {
         };
         /** @description The impact of a change. */
         Impact: {
+            /** @description When nodes that are given another state apply it, and services restart with that. */
+            applied?: components["schemas"]["AppliedWhen"][];
             /** @description The clauses that are affected, those that are taken from most nodes first. */
             clauses: components["schemas"]["ClauseImpact"][];
             /** @description How many more clauses are affected than are listed. */
@@ -4892,6 +4899,8 @@ export interface components {
             nodes: number;
             /** @description The baselines that are assigned to affected nodes and not served in their stage, as `KIT/BASELINE`. */
             not_served?: string[];
+            /** @description Nodes with a pending restart that the change lets restart, at most 200. */
+            restarting?: components["schemas"]["RestartingNode"][];
             /** @description The services that restart when the change is applied. */
             restarts: components["schemas"]["Restart"][];
             /** @description How many of them get other settings of their agent. */
@@ -6347,6 +6356,25 @@ export interface components {
             /** @description On how many nodes. */
             nodes: number;
         };
+        /** @description A node whose operating system needs a restart, and which a change lets restart. */
+        RestartingNode: {
+            /**
+             * Format: date-time
+             * @description When it restarts: with its next run if none, unless it is left.
+             */
+            at?: string | null;
+            /** @description What asks for it. */
+            because: string[];
+            /** @description Why it is left all the same. */
+            left?: string | null;
+            /** @description Its name. */
+            node: string;
+            /**
+             * Format: date-time
+             * @description Since when the restart is pending.
+             */
+            since: string;
+        };
         /** @description The operating system needs a restart of its node. */
         RestartPending: {
             /** @description What asks for it: packages, or what else was seen. */
@@ -7118,6 +7146,25 @@ export interface components {
             from: string;
             /** @description The release that is served again. */
             to: string;
+        };
+        /** @description When a node applies what it is newly given. */
+        WhenApplied: {
+            /** @enum {string} */
+            when: "next_run";
+        } | {
+            /**
+             * Format: date-time
+             * @description When that is.
+             */
+            at: string;
+            /** @enum {string} */
+            when: "window_opens";
+        } | {
+            /** @enum {string} */
+            when: "on_order";
+        } | {
+            /** @enum {string} */
+            when: "never";
         };
         /**
          * @description Where something is.

@@ -7,8 +7,9 @@ import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
+import { exact } from '../words/time';
 import { count } from '../words/words';
-import { clauseLines } from './changeWords';
+import { clauseLines, whenWords } from './changeWords';
 
 /** What a change alters: clauses taken first, then changed and new ones, services that restart, and what stands in its way. */
 export function ImpactView({ impact, isNarrow = false }: { impact: Schemas['Impact']; isNarrow?: boolean }) {
@@ -41,6 +42,17 @@ export function ImpactView({ impact, isNarrow = false }: { impact: Schemas['Impa
       {impact.restarts.map((restart) => (
         <Typography key={restart.address}>
           <Address>{restart.address}</Address> restarts on {count(restart.nodes, 'node')}.
+        </Typography>
+      ))}
+      {(impact.applied ?? []).map((applied) => (
+        <Typography key={JSON.stringify(applied)}>
+          On {count(applied.nodes, 'node')} {whenWords(applied)}.
+        </Typography>
+      ))}
+      {(impact.restarting ?? []).map(({ node, since, because, at, left }) => (
+        <Typography key={node}>
+          <b>{node}</b> has a restart pending since {exact(since)} ({because.join(', ')}):{' '}
+          {left ? `it is left, ${left}` : at ? `at ${exact(at)}` : 'with its next run'}.
         </Typography>
       ))}
       {(impact.not_served ?? []).map((baseline) => (

@@ -1,4 +1,5 @@
 import type { Schemas } from '../api/client';
+import { exact } from '../words/time';
 import { count } from '../words/words';
 
 /** How far a change is. */
@@ -44,4 +45,18 @@ export function clauseLines(impact: Schemas['Impact']): { verb: string; nodes: n
 /** What a person confirms who has seen an impact. */
 export function confirmation(impact: Schemas['Impact']): Schemas['Confirmed'] {
   return { takes_from: impact.takes_from, takes: impact.takes, nodes: impact.nodes };
+}
+
+/** When nodes apply what they are newly given, and services restart with that. */
+export function whenWords(applied: Schemas['AppliedWhen']): string {
+  switch (applied.when) {
+    case 'next_run':
+      return 'with the next run';
+    case 'window_opens':
+      return `when the change window opens, ${exact(applied.at)}`;
+    case 'on_order':
+      return 'when an operator applies it there: rollouts wait';
+    case 'never':
+      return 'not at all: mode is observe';
+  }
 }

@@ -3,6 +3,7 @@ import { Route, Routes } from 'react-router';
 import type { Schemas } from '../api/client';
 import { serve, show } from '../testing';
 import { ChangePage } from './ChangePage';
+import { ImpactView } from './ImpactView';
 import { ChangesPage } from './ChangesPage';
 
 const change: Schemas['ChangeSummary'] = {
@@ -29,6 +30,11 @@ const impact: Schemas['Impact'] = {
   ],
   clauses_left_out: 0,
   restarts: [{ address: 'service:kiosk-shell', nodes: 2 }],
+  applied: [
+    { nodes: 3, when: 'next_run' },
+    { nodes: 2, when: 'window_opens', at: '2026-11-23T21:00:00Z' },
+  ],
+  restarting: [{ node: 'gate-auken-1', since: '2026-11-22T06:00:00Z', because: ['linux-image'], at: '2026-11-23T21:00:00Z', left: null }],
   unusable: [],
 };
 const shown = (summary: Partial<Schemas['ChangeSummary']>): Schemas['ChangeShown'] => ({
@@ -50,6 +56,13 @@ function page(address: string) {
     address,
   );
 }
+
+test('an impact says when nodes apply it and which pending restarts come with it', () => {
+  show(<ImpactView impact={impact} />);
+  expect(screen.getByText('On 3 nodes with the next run.')).toBeTruthy();
+  expect(screen.getByText('On 2 nodes when the change window opens, 23 Nov 2026, 21:00:00 UTC.')).toBeTruthy();
+  expect(screen.getByText(/has a restart pending since .*linux-image.*: at 23 Nov 2026, 21:00:00 UTC/)).toBeTruthy();
+});
 
 test('a change is listed with who, why, and how many nodes have it', async () => {
   serve({ 'GET /api/changes': { body: [change] } });

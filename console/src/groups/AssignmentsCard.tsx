@@ -13,6 +13,7 @@ import TableRow from '@mui/material/TableRow';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
@@ -20,6 +21,8 @@ import { Unseen } from '../looks/Unseen';
 import { count } from '../words/words';
 import { baselineName } from './draft';
 import type { Part } from './GroupPage';
+import { HoursDialog } from './HoursDialog';
+import { hoursWords } from './hours';
 
 type Assignment = Schemas['Assignment'];
 
@@ -126,6 +129,7 @@ function AssignmentRow({ assignment, view, mayEdit, place, onPlace, onTerms, onU
       <TableCell>
         <Address>{name}</Address>
         <Released view={view} />
+        <Schedule name={name} assignment={assignment} mayEdit={mayEdit} onTerms={onTerms} />
       </TableCell>
       <TableCell>
         <Term
@@ -181,6 +185,37 @@ function AssignmentRow({ assignment, view, mayEdit, place, onPlace, onTerms, onU
         )}
       </TableCell>
     </TableRow>
+  );
+}
+
+/** The hours in which the clauses of an assignment may be corrected. */
+function Schedule({ name, assignment, mayEdit, onTerms }: { name: string } & Pick<Row, 'assignment' | 'mayEdit' | 'onTerms'>) {
+  const [isEdited, setEdited] = useState(false);
+  const hours = assignment.change_window ?? [];
+  const words = hours.length > 0 ? `corrected only ${hoursWords(hours)}` : 'corrected at any time';
+  return (
+    <Typography component="div" sx={{ fontSize: 14, color: 'text.secondary' }}>
+      {words}{' '}
+      {mayEdit && (
+        <Button
+          variant="text"
+          size="small"
+          sx={{ minWidth: 0, p: 0, verticalAlign: 'baseline' }}
+          onClick={() => setEdited(true)}
+          aria-label={`Hours… of ${name}`}
+        >
+          Hours…
+        </Button>
+      )}
+      {isEdited && (
+        <HoursDialog
+          title={`When ${name} is corrected`}
+          hours={hours}
+          onHours={(hours) => onTerms({ change_window: hours.length > 0 ? hours : undefined })}
+          onClose={() => setEdited(false)}
+        />
+      )}
+    </Typography>
   );
 }
 

@@ -1,3 +1,4 @@
+import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
 import Table from '@mui/material/Table';
 import TableBody from '@mui/material/TableBody';
@@ -6,6 +7,7 @@ import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { Address } from '../looks/Address';
@@ -15,8 +17,10 @@ import { CsvButton } from '../looks/CsvButton';
 import { listOf } from '../nodes/filter';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
+import { sessionQuery } from '../shell/session';
 import { baselineName } from './draft';
 import { groupAddress } from './groupWords';
+import { NewGroupDialog } from './NewGroupDialog';
 
 /** The groups, those of higher priority first: which nodes each has, and what it gives them. */
 export function GroupsPage() {
@@ -26,10 +30,7 @@ export function GroupsPage() {
       <QueryView query={groups}>
         {(groups) => (
           <Card title={`${groups.length} groups`} aside={<Aside groups={groups} />}>
-            <Typography sx={{ color: 'text.secondary', mb: 1 }}>
-              What a group of higher priority gives is put over what one of lower priority gives. Make a new one with <Address>constans group set FILE</Address>
-              .
-            </Typography>
+            <Typography sx={{ color: 'text.secondary', mb: 1 }}>What a group of higher priority gives is put over what one of lower priority gives.</Typography>
             <Table size="small" aria-label="Groups" sx={{ tableLayout: 'fixed' }}>
               <TableHead>
                 <TableRow>
@@ -64,8 +65,16 @@ function Aside({ groups }: { groups: Schemas['GroupListed'][] }) {
       const assigned = (group.assignments ?? []).map(({ kit, baseline }) => `${kit}/${baseline}`);
       return [group.name, String(group.priority ?? 0), String(nodes), group.filter ?? '', (group.nodes ?? []).join(' '), assigned.join(' '), group.stage ?? ''];
     });
+  const session = useQuery(sessionQuery);
+  const [isNew, setNew] = useState(false);
+  const may = session.data?.permissions ?? [];
+  const mayHandOut = may.includes('group.edit');
   return (
     <span>
+      <Button variant="text" disabled={!mayHandOut && !may.includes('change.request')} onClick={() => setNew(true)}>
+        New group…
+      </Button>
+      {isNew && <NewGroupDialog names={groups.map(({ group }) => group.name)} mayHandOut={mayHandOut} onClose={() => setNew(false)} />}
       <CsvButton name="groups" heads={['group', 'priority', 'nodes', 'filter', 'named', 'assigned', 'stage']} rows={rows} />
       <CopiedCommand command="constans group list" />
     </span>

@@ -1,5 +1,6 @@
 import { useEffect, useState } from 'react';
 import type { Schemas } from '../api/client';
+import { hoursWords } from './hours';
 import { describedValue } from './values';
 
 type Group = Schemas['Group'];
@@ -155,5 +156,6 @@ export function termWords(assignment: Assignment): string {
   const rollout = assignment.on_rollout && { apply: 'rollout applied', wait: 'rollout waits' }[assignment.on_rollout];
   const severity = assignment.severity && `severity ${assignment.severity}`;
   const controls = assignment.satisfies?.length && `satisfies ${assignment.satisfies.join(', ')}`;
-  return [drift, rollout, severity, controls].filter(Boolean).join(', ');
+  const hours = assignment.change_window?.length && `corrected only ${hoursWords(assignment.change_window)}`;
+  return [drift, rollout, severity, controls, hours].filter(Boolean).join(', ');
 }

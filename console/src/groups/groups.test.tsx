@@ -6,6 +6,7 @@ import { serve, show } from '../testing';
 import { moved } from './AssignmentsCard';
 import { editsBetween } from './draft';
 import { GroupPage } from './GroupPage';
+import { GroupsPage } from './GroupsPage';
 import { loadWords } from './SettingsCard';
 import { typedValue } from './values';
 
@@ -224,4 +225,47 @@ test('who may only look sees everything, and every field is disabled', async () 
   expect(await screen.findByText(/You may look and not edit/)).toBeTruthy();
   expect((screen.getByLabelText(idle) as HTMLInputElement).disabled).toBe(true);
   expect(screen.queryByRole('button', { name: /Unassign/ })).toBeNull();
+});
+
+test('the hours of an assignment are edited as times of the week', async () => {
+  answers();
+  page();
+  await userEvent.click(await screen.findByRole('button', { name: 'Hours… of quay-base/login' }));
+  const dialog = within(screen.getByRole('dialog', { name: 'When quay-base/login is corrected' }));
+  await userEvent.click(dialog.getByRole('button', { name: 'Add a time' }));
+  const time = within(dialog.getByRole('group', { name: 'time 1' }));
+  await userEvent.click(time.getByRole('button', { name: 'sun' }));
+  await userEvent.click(time.getByRole('button', { name: 'sat' }));
+  await userEvent.click(dialog.getByRole('button', { name: 'Take over' }));
+  const edit = within(await screen.findByRole('table', { name: 'Edits' })).getByRole('row');
+  expect(edit.textContent).toContain('corrected only sat sun 22:00–04:00');
+  expect(screen.getByText(/^corrected only sat sun 22:00–04:00/)).toBeTruthy();
+  const [drafted] = JSON.parse(sessionStorage.getItem('draft of the group kiosks') ?? '').draft.assignments;
+  expect(drafted.change_window).toEqual([{ days: ['sat', 'sun'], from: '22:00', until: '04:00' }]);
+});
+
+test('a group is made with its name, priority and filter, and a name in use is told', async () => {
+  const impact = { nodes: 0, takes: 0, takes_from: 0, settings: 0, clauses: [], clauses_left_out: 0, restarts: [], unusable: [], not_served: [] };
+  const asked = serve({
+    'GET /api/session': { body: { person: 'ilse.maren', roles: ['administrator'], permissions: ['group.edit'], server: {}, token: 't' } },
+    'GET /api/groups': { body: [{ group: kiosks, nodes: 2 }] },
+    'POST /api/group-members': { body: members },
+    'PUT /api/groups?because=for the trial of the night&preview=true': { body: { change: 120 } },
+    'GET /api/changes/120': { body: { change: { no: 120, what: 'make the group night-trial' }, impact, typed_from: 10 } },
+  });
+  show(<GroupsPage />, '/groups');
+  await userEvent.click(await screen.findByRole('button', { name: 'New group…' }));
+  const dialog = within(screen.getByRole('dialog', { name: 'New group' }));
+  await userEvent.type(dialog.getByLabelText('Name'), 'kiosks');
+  expect(dialog.getByText('there is a group of this name already')).toBeTruthy();
+  await userEvent.clear(dialog.getByLabelText('Name'));
+  await userEvent.type(dialog.getByLabelText('Name'), 'night-trial');
+  await userEvent.click(dialog.getByLabelText(/^Filter/));
+  await userEvent.paste('labels.trial == "night"');
+  expect(await dialog.findByText(/now: kiosk-auken-1, kiosk-brisk-1/)).toBeTruthy();
+  await userEvent.type(dialog.getByLabelText('Reason'), 'for the trial of the night');
+  await userEvent.click(dialog.getByRole('button', { name: 'Show the impact' }));
+  expect(await dialog.findByRole('button', { name: 'Hand out…' })).toBeTruthy();
+  const sent = asked.find(({ path }) => path.startsWith('PUT /api/groups'));
+  expect(JSON.parse(sent?.body ?? '')).toEqual({ name: 'night-trial', priority: 10, filter: 'labels.trial == "night"', settings: {} });
 });

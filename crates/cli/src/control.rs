@@ -291,7 +291,8 @@ fn read_assets(inventory: &Path) -> Result<Vec<Asset>, ClientError> {
     reader.records().map(|record| record.map(asset).map_err(|error| failed(error.to_string()))).collect()
 }
 
-fn what_was_set(done: &CatalogueSet, is_preview: bool) -> String {
+/// Says what is other than before in a catalogue that is set, or would be.
+pub fn what_was_set(done: &CatalogueSet, is_preview: bool) -> String {
     let difference = &done.difference;
     let parts =
         [("new", &difference.added), ("altered", &difference.altered), ("removed", &difference.removed)];

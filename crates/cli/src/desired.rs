@@ -1,11 +1,16 @@
 //! `constans desired`: the desired state as one document, for version control.
 
 use crate::change::{ChangeOptions, confirmed, print_changed};
+use crate::control::what_was_set;
 use crate::error::ClientError;
 use crate::server::{Server, ServerArguments};
 use clap::{Args, Subcommand};
-use constans_core::change::{WholeDocument, updated_text};
+use constans_core::change::{WholeDocument, WholeStage, updated_text};
+use constans_core::control::Catalogue;
+use constans_core::group::Group;
+use constans_wire::control::{CatalogueSet, SetCatalogue, ValidCatalogue};
 use constans_wire::desired::ImportDesired;
+use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 
 /// Arguments of `desired`.
@@ -17,7 +22,7 @@ pub struct DesiredArguments {
 
 #[derive(Debug, Subcommand)]
 enum DesiredCommand {
-    /// Write stages, what they serve, and groups as TOML
+    /// Write stages, what they serve, groups and the catalogue of controls as TOML
     Export {
         #[command(flatten)]
         server: ServerArguments,
@@ -45,7 +50,7 @@ pub async fn run(arguments: &DesiredArguments) -> Result<(), ClientError> {
     match &arguments.command {
         DesiredCommand::Export { server, to, update } => {
             let server = Server::open(server)?;
-            let document: WholeDocument = server.get("/api/desired").await?;
+            let document = DesiredFile::of_server(&server).await?;
             if server.says_json(&document) {
                 return Ok(());
             }
@@ -62,17 +67,93 @@ pub async fn run(arguments: &DesiredArguments) -> Result<(), ClientError> {
         }
         DesiredCommand::Import { server, file, options } => {
             let text = std::fs::read_to_string(file).map_err(|error| cannot(file, &error))?;
-            let document = toml::from_str(&text).map_err(|error| {
+            let document: DesiredFile = toml::from_str(&text).map_err(|error| {
                 let message = format!("{}: {}", file.display(), error.to_string().trim_end());
                 ClientError::new(message, "constans desired export writes such a document")
             })?;
-            let server = Server::open(server)?;
-            let wanted = ImportDesired { document, how: options.how() };
-            let changed = confirmed(&server, server.post("/api/desired", &wanted).await).await?;
-            print_changed(&server, &format!("the desired state is as {} says", file.display()), &changed);
-            Ok(())
+            import(&Server::open(server)?, file, document, options).await
         }
     }
+}
+
+/// The document as it is written.
+#[derive(Debug, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct DesiredFile {
+    stages: Vec<WholeStage>,
+    groups: Vec<Group>,
+    /// The catalogue of controls; without one it stays as it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    controls: Option<Catalogue>,
+}
+
+impl DesiredFile {
+    async fn of_server(server: &Server) -> Result<Self, ClientError> {
+        let WholeDocument { stages, groups } = server.get("/api/desired").await?;
+        let valid: ValidCatalogue = server.get("/api/controls/catalogue").await?;
+        let controls = (valid.version > 0).then_some(valid.catalogue);
+        Ok(Self { stages, groups, controls })
+    }
+}
+
+/// Makes the desired state as the document says, then the catalogue: what is so already is left alone. What is wrong with the catalogue is
+/// told before anything is handed out.
+async fn import(
+    server: &Server,
+    file: &Path,
+    document: DesiredFile,
+    options: &ChangeOptions,
+) -> Result<(), ClientError> {
+    let DesiredFile { stages, groups, controls } = document;
+    let how = options.how();
+    let valid: ValidCatalogue = server.get("/api/controls/catalogue").await?;
+    let set = controls.filter(|catalogue| *catalogue != valid.catalogue).map(|catalogue| SetCatalogue {
+        catalogue,
+        keep_scopes: false,
+        because: how.because.clone(),
+        unless_changed_after: Some(valid.version),
+        preview: true,
+    });
+    if let Some(set) = &set {
+        let previewed: CatalogueSet = server.put("/api/controls", set).await?;
+        if how.preview && !server.prints_json() {
+            eprint!("controls: {}", what_was_set(&previewed, true));
+        }
+    }
+    let wanted = ImportDesired { document: WholeDocument { stages, groups }, how: how.clone() };
+    // Where only the catalogue is otherwise, that alone is set.
+    let is_same = set.is_some() && says_the_same(&wanted.document, &server.get("/api/desired").await?);
+    if !is_same {
+        let changed = confirmed(server, server.post("/api/desired", &wanted).await).await?;
+        print_changed(server, &format!("the desired state is as {} says", file.display()), &changed);
+    }
+    match set {
+        None => {}
+        Some(_) if how.preview => {}
+        Some(_) if how.request => {
+            eprintln!(
+                "the controls stay as they are: whoever approves the change imports the document again"
+            );
+        }
+        Some(set) => {
+            let done: CatalogueSet =
+                server.put("/api/controls", &SetCatalogue { preview: false, ..set }).await?;
+            if !server.prints_json() {
+                print!("controls: {}", what_was_set(&done, false));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Whether two documents say the same, in whatever order their groups are.
+fn says_the_same(one: &WholeDocument, other: &WholeDocument) -> bool {
+    let sorted = |document: &WholeDocument| {
+        let mut groups = document.groups.clone();
+        groups.sort_by(|left, right| left.name.cmp(&right.name));
+        groups
+    };
+    one.stages == other.stages && sorted(one) == sorted(other)
 }
 
 /// Makes a document say what another one says.

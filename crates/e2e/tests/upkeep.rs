@@ -238,3 +238,53 @@ fn the_desired_state_is_exported_and_imported_as_one_document_without_losing_any
     well(&fleet.client(&["change", "go-back", &change]));
     assert_eq!(well(&fleet.client(&["desired", "export"])), exported);
 }
+
+#[test]
+fn the_catalogue_of_controls_is_part_of_the_document() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    let import = |text: &str, more: &[&str]| {
+        fleet.client(&[&["desired", "import", &kiosk.document("desired.toml", text)], more].concat())
+    };
+    let versions = || fleet.query("select count(*) from control_catalogue");
+    let without = well(&fleet.client(&["desired", "export"])).to_owned();
+    assert!(!without.contains("[controls]"), "there is none: {without}");
+    let controls = "\n[controls]\ntitle = \"Skerry Line\"\n\n[[controls.controls]]\nid = \"SK-7\"\ntitle = \"Kiosk shows tickets only\"\n";
+    let with = format!("{without}{controls}");
+
+    // What is wrong with it is told before anything is handed out.
+    let before = fleet.query("select max(no) from change");
+    let twice = with.replace("priority = 10", "priority = 11")
+        + "\n[[controls.controls]]\nid = \"SK-7\"\ntitle = \"Again\"\n";
+    refused(&import(&twice, &[]), "SK-7");
+    assert_eq!((fleet.query("select max(no) from change"), versions()), (before, "0".to_owned()));
+    let preview = import(&with, &["--preview"]);
+    assert!(well(&preview).is_empty() && preview.stderr.contains("new      SK-7"), "{}", preview.stderr);
+    assert_eq!(versions(), "0");
+    let set = import(&with, &["--because", "from the repository, 4c1f92"]);
+    assert!(well(&set).contains("version 1 is valid from now on"), "{}", set.stdout);
+    refused(&import(&with, &[]), "already");
+    let exported = well(&fleet.client(&["desired", "export"])).to_owned();
+    assert!(exported.contains("[controls]") && exported.contains("SK-7"), "{exported}");
+    refused(&import(&exported, &[]), "already");
+    // Both at once; and a document that does not have it leaves it alone.
+    let both =
+        exported.replace("priority = 10", "priority = 11").replace("tickets only", "tickets and times");
+    let done = import(&both, &[]);
+    assert!(
+        well(&done).contains("altered  SK-7") && done.stdout.contains("version 2 is valid"),
+        "{}",
+        done.stdout
+    );
+    assert_eq!(
+        fleet.query("select body ->> 'priority' from node_group where name = 'kiosks' and until_at is null"),
+        "11"
+    );
+    well(&import(&without, &[]));
+    assert_eq!(versions(), "2");
+    let reader = fleet.token("pia.lund", "operator");
+    let file = kiosk.document("desired.toml", &with);
+    refused(&fleet.client_by(&reader, &["desired", "import", &file, "--request"]), "control.edit");
+}

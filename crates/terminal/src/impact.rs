@@ -1,7 +1,7 @@
 //! The impact of a change as text.
 
-use crate::words::{count, harmless};
-use constans_core::change::{ClauseImpact, Impact};
+use crate::words::{count, harmless, time};
+use constans_core::change::{AppliedWhen, ClauseImpact, Impact, WhenApplied};
 
 /// On how many nodes something happens to a clause.
 type NodesOf = fn(&ClauseImpact) -> u64;
@@ -49,16 +49,47 @@ pub fn show_impact(impact: &Impact) -> Vec<String> {
             .iter()
             .map(|restart| format!("  {} restarts on {}", harmless(&restart.address), nodes(restart.nodes))),
     );
+    let applied = |one: &AppliedWhen| format!("  on {} {}", nodes(one.nodes), when_words(one.when));
+    lines.extend(impact.applied.iter().map(applied));
+    for one in &impact.restarting {
+        let when = match (&one.at, &one.left) {
+            (_, Some(why)) => format!("it is left: {}", harmless(why)),
+            (Some(at), None) => format!("at {}", time(*at)),
+            (None, None) => "with its next run".to_owned(),
+        };
+        let because: Vec<String> = one.because.iter().map(|cause| harmless(cause)).collect();
+        lines.push(format!(
+            "  {} has a restart pending since {} ({}): {when}",
+            harmless(&one.node),
+            time(one.since),
+            because.join(", ")
+        ));
+    }
     lines.extend(impact.not_served.iter().map(|baseline| {
         format!("  {} is assigned, but its stage serves no release of the kit", harmless(baseline))
     }));
     lines
 }
 
+/// Says when nodes apply what they are newly given, and services restart with that.
+fn when_words(when: WhenApplied) -> String {
+    match when {
+        WhenApplied::NextRun => "with the next run".to_owned(),
+        WhenApplied::WindowOpens { at } => format!("when the change window opens, {}", time(at)),
+        WhenApplied::OnOrder => "when an operator applies it there: on_rollout is wait".to_owned(),
+        WhenApplied::Never => "not applied: mode is observe".to_owned(),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use constans_core::change::Restart;
+    use constans_core::change::{Restart, RestartingNode};
+    use jiff::Timestamp;
+
+    fn at(hour: i64) -> Timestamp {
+        Timestamp::from_second(hour * 3_600).expect("a time")
+    }
 
     #[test]
     fn what_is_taken_comes_first_and_examples_are_named() {
@@ -80,6 +111,18 @@ mod tests {
             ],
             restarts: vec![Restart { address: "service:kiosk-shell".into(), nodes: 2 }],
             not_served: vec!["quay-base/upkeep".into()],
+            applied: vec![
+                AppliedWhen { nodes: 2, when: WhenApplied::NextRun },
+                AppliedWhen { nodes: 6, when: WhenApplied::WindowOpens { at: at(20) } },
+                AppliedWhen { nodes: 1, when: WhenApplied::Never },
+            ],
+            restarting: vec![RestartingNode {
+                node: "gate-auken-1".into(),
+                since: at(1),
+                because: vec!["linux-image".into()],
+                at: Some(at(20)),
+                left: None,
+            }],
             ..Impact::default()
         };
         insta::assert_snapshot!(show_impact(&impact).join("\n"), @"
@@ -89,6 +132,10 @@ mod tests {
           is new on 1 node      file:/etc/kiosk/shell.conf  (kiosk-tern-1)
           other settings of the agent on 1 node
           service:kiosk-shell restarts on 2 nodes
+          on 2 nodes with the next run
+          on 6 nodes when the change window opens, 1970-01-01 20:00:00 UTC
+          on 1 node not applied: mode is observe
+          gate-auken-1 has a restart pending since 1970-01-01 01:00:00 UTC (linux-image): at 1970-01-01 20:00:00 UTC
           quay-base/upkeep is assigned, but its stage serves no release of the kit
         ");
     }

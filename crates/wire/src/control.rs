@@ -77,6 +77,16 @@ pub struct CatalogueVersion {
     pub until: Option<Timestamp>,
 }
 
+/// The catalogue that is valid now, as it is written.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ValidCatalogue {
+    /// The number of its version; 0 if there is none.
+    pub version: u32,
+    /// Itself; empty if there is none.
+    pub catalogue: Catalogue,
+}
+
 /// A control, and how far nodes meet it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -1,5 +1,6 @@
 //! The impact of a change, clause by clause, from the states that nodes have and those that they are to have.
 
+use super::timing::{AppliedWhen, RestartingNode};
 use serde::{Deserialize, Serialize};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
@@ -39,6 +40,12 @@ pub struct Impact {
     pub clauses_left_out: u64,
     /// The services that restart when the change is applied.
     pub restarts: Vec<Restart>,
+    /// When nodes that are given another state apply it, and services restart with that.
+    #[serde(default)]
+    pub applied: Vec<AppliedWhen>,
+    /// Nodes with a pending restart that the change lets restart, at most 200.
+    #[serde(default)]
+    pub restarting: Vec<RestartingNode>,
     /// The nodes whose next state cannot be resolved, although the present one could, with the reason.
     pub unusable: Vec<(String, String)>,
     /// The baselines that are assigned to affected nodes and not served in their stage, as `KIT/BASELINE`.

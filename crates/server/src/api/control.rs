@@ -16,6 +16,7 @@ use constans_core::control::{Catalogue, Control, difference};
 use constans_core::words::check_reason;
 use constans_wire::control::{
     AssetSummary, CatalogueSet, CatalogueVersion, ControlFigures, ControlGaps, Controls, SetCatalogue,
+    ValidCatalogue,
 };
 use rocket::serde::json::Json;
 use rocket::{State, get, put};
@@ -189,6 +190,18 @@ pub async fn versions(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<
         until: row.until_at.map(|at| at.to_jiff()),
     };
     Ok(Json(rows.into_iter().map(version).collect()))
+}
+
+/// The catalogue that is valid now, as it is written.
+#[utoipa::path(tag = "controls", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = ValidCatalogue)))]
+#[get("/api/controls/catalogue")]
+pub async fn valid(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<ValidCatalogue> {
+    let Some(row) = control::at(db.inner(), crate::clock::now()).await? else {
+        return Ok(Json(ValidCatalogue::default()));
+    };
+    let version =
+        u32::try_from(row.no).map_err(|error| ApiError::stored("number of the catalogue", &error))?;
+    Ok(Json(ValidCatalogue { version, catalogue: read_catalogue(&row)? }))
 }
 
 /// Replaces the catalogue from now on; what was asked of the past is answered by the versions of the past.

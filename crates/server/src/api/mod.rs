@@ -125,6 +125,7 @@ pub fn routes() -> Vec<Route> {
         evidence::stop,
         evidence::remove,
         control::list,
+        control::valid,
         control::gaps,
         control::versions,
         control::set,

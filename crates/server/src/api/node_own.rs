@@ -180,7 +180,8 @@ async fn check_own_values(
         })?;
         let before =
             clause.get(property).map_or_else(String::new, |before| format!("{} → ", shortened(before)));
-        let end = until.map_or_else(String::new, |until| format!(" until {}", until.strftime("%Y-%m-%d %H:%M UTC")));
+        let end = until
+            .map_or_else(String::new, |until| format!(" until {}", until.strftime("%Y-%m-%d %H:%M UTC")));
         words.push(format!("{property} of {address} {before}{}{end}", shortened(&after)));
     }
     Ok(words)

@@ -12,7 +12,8 @@ use crate::store::job::{self, Claim, JobRow};
 use crate::store::wanted::{self, NodeViewRow};
 use crate::store::{fleet, notice};
 use constans_core::change::{
-    ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, NodeDocument, later_edits, only_nodes,
+    ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, NodeDocument, counted_by_when,
+    later_edits, only_nodes, restarting,
 };
 use serde_json::json;
 use sqlx::{Connection as _, PgConnection};
@@ -287,7 +288,18 @@ pub async fn count_impact(db: &mut PgConnection, no: i64, prepared: &mut Prepare
     let affected = change::affected(&mut *db, no).await?;
     let impact = builder.done(affected.nodes.unsigned_abs(), affected.settings.unsigned_abs());
     prepared.joined = affected.joined.unsigned_abs();
+    let now = crate::clock::now();
+    let settings: Vec<_> = change::settings_of_changed(&mut *db, no)
+        .await?
+        .into_iter()
+        .map(|(settings, nodes)| (settings.0, nodes.unsigned_abs()))
+        .collect();
+    let let_restart = change::let_restart(&mut *db, no).await?.into_iter();
     prepared.impact = Impact {
+        applied: counted_by_when(&settings, now),
+        restarting: let_restart
+            .map(|(node, pending, settings)| restarting(node, pending.0, &settings.0, now))
+            .collect(),
         unusable: change::unusable(&mut *db, no).await?,
         not_served: change::not_served(db, no).await?,
         ..impact

@@ -2,9 +2,12 @@
 
 use crate::clock::{now, sql_now};
 use constans_core::change::DocumentKey;
+use constans_core::run::RestartPending;
+use constans_core::settings::AgentSettings;
 use jiff::SignedDuration;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
+use sqlx::types::Json;
 use sqlx::{AssertSqlSafe, PgConnection, PgExecutor};
 use uuid::Uuid;
 
@@ -447,6 +450,22 @@ pub async fn affected(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Affected
 /// Returns the nodes whose next state cannot be resolved, although the present one could, with the reason; by name.
 pub async fn unusable(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<(String, String)>> {
     sqlx::query_as(include_str!("sql/change/unusable.sql")).bind(no).fetch_all(db).await
+}
+
+/// Returns the settings that nodes with another state are to have, and how many have each.
+pub async fn settings_of_changed(
+    db: impl PgExecutor<'_>,
+    no: i64,
+) -> sqlx::Result<Vec<(Json<AgentSettings>, i64)>> {
+    sqlx::query_as(include_str!("sql/change/settings_of_changed.sql")).bind(no).fetch_all(db).await
+}
+
+/// Returns nodes with a pending restart whose settings let them restart from a change on, with those settings; by name, at most 200.
+pub async fn let_restart(
+    db: impl PgExecutor<'_>,
+    no: i64,
+) -> sqlx::Result<Vec<(String, Json<RestartPending>, Json<AgentSettings>)>> {
+    sqlx::query_as(include_str!("sql/change/let_restart.sql")).bind(no).fetch_all(db).await
 }
 
 /// Returns the baselines that are assigned to the nodes of a change and that their stage does not serve; at most 100.
