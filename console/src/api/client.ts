@@ -101,6 +101,10 @@ export const api = {
     answer(client.GET('/api/drift/episodes', { params: { query }, signal })),
   driftFound: (query: { clause: string; filter?: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/found', { params: { query }, signal })),
   acceptable: (query: { node: string; clause: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/acceptable', { params: { query }, signal })),
+  freezes: (alsoOver: boolean, signal?: AbortSignal) =>
+    allPages((after) => client.GET('/api/freezes', { params: { query: { also_over: alsoOver, after } }, signal })),
+  setFreeze: (body: Schemas['NewFreeze']) => answer(client.POST('/api/freezes', { body })),
+  endFreeze: (no: number, body: Schemas['EndFreeze']) => answer(client.POST('/api/freezes/{no}/end', { params: { path: { no } }, body })),
   layers: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/layers', { params: { path: { name } }, signal })),
   accept: (body: Schemas['Accept'], query: { because?: string; preview: boolean }) => answer(client.POST('/api/drift/accept', { params: { query }, body })),
   controls: (query: { filter?: string; as_of?: string }, signal?: AbortSignal) => answer(client.GET('/api/controls', { params: { query }, signal })),

@@ -3,8 +3,8 @@ import { Route, Routes } from 'react-router';
 import type { Schemas } from '../api/client';
 import { serve, show } from '../testing';
 import { ChangePage } from './ChangePage';
-import { ImpactView } from './ImpactView';
 import { ChangesPage } from './ChangesPage';
+import { ImpactView } from './ImpactView';
 
 const change: Schemas['ChangeSummary'] = {
   no: 118,

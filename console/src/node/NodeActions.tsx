@@ -3,6 +3,7 @@ import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
+import { FreezeDialog } from '../freezes/FreezeDialog';
 import { sessionQuery } from '../shell/session';
 import { ModeDialog } from './GivenCard';
 import { LabelDialog, RenameDialog, RetireDialog, RevokeDialog } from './NodeDialogs';
@@ -11,6 +12,7 @@ const ACTIONS = {
   label: { words: 'Label…', permission: 'node.edit', mayRequest: true },
   rename: { words: 'Rename…', permission: 'node.edit', mayRequest: true },
   mode: { words: 'Mode of its own…', permission: 'group.edit', mayRequest: true },
+  freeze: { words: 'Freeze…', permission: 'freeze.set', mayRequest: false },
   retire: { words: 'Retire…', permission: 'node.edit', mayRequest: true },
   revoke: { words: 'Revoke…', permission: 'node.revoke', mayRequest: false },
 };
@@ -43,13 +45,14 @@ export function NodeActions({ name }: { name: string }) {
             }}
           >
             {ACTIONS[one].words}
-            {!isOffered(one) && ' for approvers and administrators'}
+            {!isOffered(one) && (one === 'freeze' ? ' for operators, approvers and administrators' : ' for approvers and administrators')}
           </MenuItem>
         ))}
       </Menu>
       {action === 'label' && <LabelDialog {...asked} names={[name]} />}
       {action === 'rename' && <RenameDialog {...asked} />}
       {action === 'mode' && <ModeDialog {...asked} />}
+      {action === 'freeze' && <FreezeDialog names={[name]} onClose={close} />}
       {action === 'retire' && <RetireDialog {...asked} names={[name]} />}
       {action === 'revoke' && <RevokeDialog name={name} onClose={close} />}
     </>

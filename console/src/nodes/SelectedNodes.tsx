@@ -3,6 +3,7 @@ import Button from '@mui/material/Button';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
+import { FreezeDialog } from '../freezes/FreezeDialog';
 import { LabelDialog, RetireDialog } from '../node/NodeDialogs';
 import { sessionQuery } from '../shell/session';
 import { count } from '../words/words';
@@ -10,7 +11,7 @@ import { count } from '../words/words';
 /** What can be done with several nodes at once, as one change. */
 export function SelectedNodes({ names, onNone }: { names: string[]; onNone: () => void }) {
   const session = useQuery(sessionQuery);
-  const [action, setAction] = useState<'label' | 'retire'>();
+  const [action, setAction] = useState<'label' | 'freeze' | 'retire'>();
   const may = session.data?.permissions ?? [];
   const mayHandOut = may.includes('node.edit');
   const isOffered = mayHandOut || may.includes('change.request');
@@ -21,6 +22,9 @@ export function SelectedNodes({ names, onNone }: { names: string[]; onNone: () =
       <Button variant="outlined" size="small" disabled={!isOffered} onClick={() => setAction('label')}>
         Label…
       </Button>
+      <Button variant="outlined" size="small" disabled={!may.includes('freeze.set')} onClick={() => setAction('freeze')}>
+        Freeze…
+      </Button>
       <Button variant="outlined" size="small" disabled={!isOffered} onClick={() => setAction('retire')}>
         Retire…
       </Button>
@@ -29,6 +33,7 @@ export function SelectedNodes({ names, onNone }: { names: string[]; onNone: () =
       </Button>
       {!isOffered && <Typography sx={{ color: 'text.secondary' }}>Operators and publishers request this; approvers and administrators do it.</Typography>}
       {action === 'label' && <LabelDialog {...asked} />}
+      {action === 'freeze' && <FreezeDialog names={names} onClose={asked.onClose} />}
       {action === 'retire' && <RetireDialog {...asked} />}
     </Box>
   );

@@ -3,6 +3,7 @@ import { lazy, Suspense } from 'react';
 import { Route, Routes } from 'react-router';
 import { Refused, type Schemas } from '../api/client';
 import { useLive } from '../api/live';
+import { FreezeLine } from '../freezes/FreezeLine';
 import { NodePage } from '../node/NodePage';
 import { OverviewPage } from '../overview/OverviewPage';
 import { SignInPage } from '../people/SignInPage';
@@ -24,6 +25,7 @@ const EvidencePage = lazy(() => import('../evidence/EvidencePage').then((page) =
 const ConcessionsPage = lazy(() => import('../concessions/ConcessionsPage').then((page) => ({ default: page.ConcessionsPage })));
 const ChangesPage = lazy(() => import('../changes/ChangesPage').then((page) => ({ default: page.ChangesPage })));
 const ChangePage = lazy(() => import('../changes/ChangePage').then((page) => ({ default: page.ChangePage })));
+const FreezesPage = lazy(() => import('../freezes/FreezesPage').then((page) => ({ default: page.FreezesPage })));
 const GroupsPage = lazy(() => import('../groups/GroupsPage').then((page) => ({ default: page.GroupsPage })));
 const GroupPage = lazy(() => import('../groups/GroupPage').then((page) => ({ default: page.GroupPage })));
 const RequestsPage = lazy(() => import('../joining/RequestsPage').then((page) => ({ default: page.RequestsPage })));
@@ -58,6 +60,7 @@ function Pages({ session }: { session: Schemas['Session'] }) {
   return (
     <>
       <Header session={session} isConnected={isConnected} />
+      <FreezeLine />
       <PageBoundary>
         <Suspense fallback={null}>
           <Routes>
@@ -74,6 +77,7 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="changes/:no" element={<ChangePage />} />
             <Route path="groups" element={<GroupsPage />} />
             <Route path="groups/:name" element={<GroupPage />} />
+            <Route path="freezes" element={<FreezesPage />} />
             <Route path="joining" element={<RequestsPage />} />
             <Route path="joining/invitations" element={<InvitationsPage />} />
             <Route path="joining/rules" element={<RulesPage />} />

@@ -62,6 +62,7 @@ fn furnished(fleet: &Fleet) -> Vec<String> {
         "/changes/1",
         "/groups",
         "/groups/kiosks",
+        "/freezes",
         "/joining",
         "/joining/invitations",
         "/joining/rules",

@@ -1,0 +1,28 @@
+import Alert from '@mui/material/Alert';
+import Link from '@mui/material/Link';
+import { useQuery } from '@tanstack/react-query';
+import { Link as RouterLink } from 'react-router';
+import { api } from '../api/client';
+import { freezeSentence, frozenNodes } from './freezeWords';
+
+/** Says on every page which freezes are in force: what is not in line may be left on purpose. */
+export function FreezeLine() {
+  const freezes = useQuery({ queryKey: ['freezes', false], queryFn: ({ signal }) => api.freezes(false, signal) });
+  const [first, ...others] = freezes.data ?? [];
+  if (!first) return null;
+  const named = [first, ...others.slice(0, 4)].map((freeze) => `F${freeze.no} of ${frozenNodes(freeze)}`);
+  return (
+    <Alert
+      severity="info"
+      variant="standard"
+      role="status"
+      aria-label="Freezes in force"
+      sx={{ border: 0, borderBottom: '1px solid', borderColor: 'divider', borderRadius: 0, py: 0, px: { xs: 1, md: 3 }, '& .MuiAlert-message': { py: 0.75 } }}
+    >
+      {others.length === 0 ? freezeSentence(first) : `${others.length + 1} freezes are in force: ${named.join('; ')}${others.length > 4 ? ' and more' : ''}`}{' '}
+      <Link component={RouterLink} to="/freezes" underline="always">
+        See freezes
+      </Link>
+    </Alert>
+  );
+}

@@ -1,0 +1,76 @@
+import { screen, within } from '@testing-library/react';
+import userEvent from '@testing-library/user-event';
+import { NodeActions } from '../node/NodeActions';
+import { serve, show } from '../testing';
+import { FreezeLine } from './FreezeLine';
+import { FreezesPage } from './FreezesPage';
+
+const LIST = 'GET /api/freezes?also_over=false';
+const until = new Date(Date.now() + 3_600_000).toISOString();
+const freeze = {
+  no: 7,
+  who: 'tor.havik',
+  because: 'the pier is rebuilt',
+  set: '2026-11-23T06:40:00Z',
+  until,
+  ended: null,
+  ended_by: null,
+  is_for_all: false,
+  nodes: ['kiosk-auken-1', 'kiosk-brisk-1'],
+  clauses: ['file:/etc/kiosk/*'],
+  unknown_clauses: [],
+  of: 2,
+  held_by: 1,
+  last_by: '2026-11-23T06:50:00Z',
+};
+const session = (permissions: string[]) => ({
+  'GET /api/session': { body: { person: 'pia.lund', roles: ['operator'], permissions, server: {}, token: 't' } },
+});
+
+test('every page says which freezes are in force, in a sentence or by number', async () => {
+  serve({ [LIST]: { body: [freeze] } });
+  const { unmount } = show(<FreezeLine />);
+  expect((await screen.findByRole('status', { name: 'Freezes in force' })).textContent).toMatch(
+    /^F7, tor\.havik: nothing is corrected of file:\/etc\/kiosk\/\* on kiosk-auken-1, kiosk-brisk-1 until .*: “the pier is rebuilt” See freezes$/,
+  );
+  unmount();
+  serve({ [LIST]: { body: [freeze, { ...freeze, no: 6, is_for_all: true }] } });
+  show(<FreezeLine />);
+  expect((await screen.findByRole('status', { name: 'Freezes in force' })).textContent).toBe(
+    '2 freezes are in force: F7 of kiosk-auken-1, kiosk-brisk-1; F6 of all nodes See freezes',
+  );
+});
+
+test('a freeze is listed with who holds it, and ended with a reason', async () => {
+  const END = 'POST /api/freezes/7/end';
+  const asked = serve({ ...session(['freeze.set']), [LIST]: { body: [freeze] }, [END]: { body: freeze } });
+  show(<FreezesPage />);
+  const row = within((await within(await screen.findByRole('table', { name: 'Freezes' })).findByText('F7')).closest('tr')!);
+  expect(row.getByText('held by 1 of 2, the last by 23 Nov 2026, 06:50:00 UTC')).toBeTruthy();
+  await userEvent.click(row.getByRole('button', { name: 'End… F7' }));
+  const dialog = within(screen.getByRole('dialog', { name: 'End F7?' }));
+  await userEvent.type(dialog.getByLabelText('Reason'), 'rebuilt');
+  await userEvent.click(dialog.getByRole('button', { name: 'End it' }));
+  await vi.waitFor(() => expect(asked.find(({ path }) => path === END)?.body).toBe('{"because":"rebuilt"}'));
+});
+
+test('a node is frozen from its actions, and who may not is told who may', async () => {
+  const SET = 'POST /api/freezes';
+  const asked = serve({ ...session(['freeze.set']), [SET]: { body: freeze } });
+  show(<NodeActions name="kiosk-auken-1" />);
+  await userEvent.click(screen.getByRole('button', { name: 'Actions' }));
+  await vi.waitFor(() => expect(screen.getByRole('menuitem', { name: 'Freeze…' }).getAttribute('aria-disabled')).toBeNull());
+  expect(screen.getByRole('menuitem', { name: /^Revoke… for approvers/ }).getAttribute('aria-disabled')).toBe('true');
+  await userEvent.click(screen.getByRole('menuitem', { name: 'Freeze…' }));
+  const dialog = within(screen.getByRole('dialog', { name: 'Freeze kiosk-auken-1' }));
+  await userEvent.type(dialog.getByLabelText(/^Only these clauses/), 'file:/etc/kiosk/*{Enter}package:kiosk-shell');
+  await userEvent.type(dialog.getByLabelText('Reason'), 'the pier is rebuilt');
+  await userEvent.click(dialog.getByRole('button', { name: 'Freeze' }));
+  await vi.waitFor(() => expect(asked.some(({ path }) => path === SET)).toBe(true));
+  expect(JSON.parse(asked.find(({ path }) => path === SET)?.body ?? '')).toEqual({
+    nodes: ['kiosk-auken-1'],
+    clauses: ['file:/etc/kiosk/*', 'package:kiosk-shell'],
+    for_secs: 14_400,
+    because: 'the pier is rebuilt',
+  });
+});
