@@ -96,7 +96,7 @@ pub fn resolve_wanted(
             assigned: vec![Assigned::plainly(&kit, baseline)],
             kits: &beside,
             given: &given,
-            own: &constans_core::group::OwnProperties::new(),
+            own: &constans_core::state::OwnProperties::new(),
             view: &view,
             key,
             conditions: Conditions::Decide,

@@ -212,7 +212,7 @@ fn resolving() -> Vec<Figure> {
             assigned,
             kits: &[],
             given: &given,
-            own: &constans_core::group::OwnProperties::new(),
+            own: &constans_core::state::OwnProperties::new(),
             view: &view,
             key: &key,
             conditions: Conditions::Decide,

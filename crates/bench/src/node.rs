@@ -44,7 +44,7 @@ impl Node {
             assigned,
             kits: &[],
             given: &BTreeMap::new(),
-            own: &constans_core::group::OwnProperties::new(),
+            own: &constans_core::state::OwnProperties::new(),
             view: &NodeView::sample(),
             key: &DigestKey::new("bench"),
             conditions: Conditions::Decide,

@@ -10,10 +10,9 @@ use constans_core::compare::{Difference, PRESENCE, Side, text_diff};
 use constans_core::digest::{DigestKey, of_contents};
 use constans_core::document::{KitFiles, explain_findings};
 use constans_core::filter::{About, NodeView};
-use constans_core::group::{OwnProperties, OwnValue};
 use constans_core::kit::Kit;
 use constans_core::param::{Layer, LayerValue};
-use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, resolve};
+use constans_core::state::{Assigned, Conditions, OwnProperties, OwnValue, ResolveInput, Resolved, resolve};
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 

@@ -1,6 +1,7 @@
 //! Starting the server: the database, the CA, and the listeners on one runtime.
 
 use crate::certificate::{AcmeSettings, ServedCertificate};
+use crate::change::own_values;
 use crate::change::recover::Watch;
 use crate::change::single;
 use crate::change::worker;
@@ -16,8 +17,8 @@ use crate::jobs::refused_requests::RefusedRequests;
 use crate::jobs::run_hours::RunCounts;
 use crate::jobs::waker::Waker;
 use crate::jobs::{
-    audit_chain, chain_of_days, day_figures, examined_states, followed_filters, node_events, own_values,
-    partitions, retention, run_hours,
+    audit_chain, chain_of_days, day_figures, examined_states, followed_filters, node_events, partitions,
+    retention, run_hours,
 };
 use crate::joining::judge;
 use crate::launch_error::LaunchError;

@@ -2,7 +2,8 @@
 
 use super::{DocumentEdit, DocumentKey, GroupEdit, GroupEditError};
 use crate::address::ClauseAddress;
-use crate::group::{MAX_OWN_PROPERTIES, NodeOwn, OwnProperties, OwnValue};
+use crate::group::{MAX_OWN_PROPERTIES, NodeOwn};
+use crate::state::{OwnProperties, OwnValue};
 use crate::words::check_label;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

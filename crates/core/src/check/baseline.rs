@@ -230,7 +230,7 @@ impl<'k> Sample<'k> {
             assigned: vec![Assigned::plainly(kit, baseline)],
             kits: &self.kits,
             given: &self.given,
-            own: &crate::group::OwnProperties::new(),
+            own: &crate::state::OwnProperties::new(),
             view: &self.view,
             key: &self.key,
             conditions: Conditions::CountAsTrue,

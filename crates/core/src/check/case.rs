@@ -331,7 +331,7 @@ fn resolve_case(kit: &Kit, others: &[&Kit], case: &Case) -> Result<CaseResolutio
         assigned,
         kits: others,
         given: &given,
-        own: &crate::group::OwnProperties::new(),
+        own: &crate::state::OwnProperties::new(),
         view: &case.view,
         key: &DigestKey::new("case"),
         conditions: Conditions::Decide,

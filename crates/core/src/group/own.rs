@@ -1,30 +1,15 @@
 //! What one node is given by itself, over what its groups give it.
 
 use super::{Assignment, Group};
-use crate::address::ClauseAddress;
 use crate::settings::{GroupSettings, NODE_ITSELF};
+use crate::state::{OwnProperties, OwnValue};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
 
-/// Values of properties that a node is given by itself, by the address of their clause and their name.
-pub type OwnProperties = BTreeMap<ClauseAddress, BTreeMap<String, OwnValue>>;
-
 /// This many properties of one node have values of its own at most.
 pub const MAX_OWN_PROPERTIES: usize = 100;
-
-/// The value of a property that one node has by itself.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(deny_unknown_fields)]
-pub struct OwnValue {
-    /// The value.
-    pub value: Value,
-    /// When it ends: from then on the node has what its baselines say; never by itself if none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub until: Option<Timestamp>,
-}
 
 /// What one node is given by itself: baselines after those of its groups, parameters and settings over those of its groups.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]

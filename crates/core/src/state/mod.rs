@@ -20,5 +20,5 @@ pub use clause::{Clause, Compared, EffectiveState, Origin, Switch, SwitchFrom};
 pub use include::with_included;
 pub use left_behind::{LeftBehind, left_behind};
 pub use order::{Relation, Why};
-pub use own_values::{ReplacedValue, own_value, typed_value};
+pub use own_values::{OwnProperties, OwnValue, ReplacedValue, own_value, typed_value};
 pub use resolve::{Conditions, Excluded, ResolveInput, Resolved, Untouchable, resolve, resolve_noting};

@@ -6,13 +6,28 @@ use super::instantiate::{Content, Instantiated};
 use crate::address::ClauseAddress;
 use crate::digest;
 use crate::document::{Code, Finding};
-use crate::group::{OwnProperties, OwnValue};
 use crate::kind::{self, Matcher, Property, ValueType};
 use crate::kit::Gone;
 use crate::nearest::nearest_word;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use std::collections::BTreeMap;
+
+/// Values of properties that a node is given by itself, by the address of their clause and their name.
+pub type OwnProperties = BTreeMap<ClauseAddress, BTreeMap<String, OwnValue>>;
+
+/// The value of a property that one node has by itself.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct OwnValue {
+    /// The value.
+    pub value: Value,
+    /// When it ends: from then on the node has what its baselines say; never by itself if none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+}
 
 /// A value that a node has by itself, and what it would have without.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -6,6 +6,7 @@ pub mod documents;
 pub mod draft;
 pub mod hand_out;
 pub mod one_node;
+pub mod own_values;
 pub mod prepare;
 pub mod publish;
 pub mod recover;

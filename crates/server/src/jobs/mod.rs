@@ -1,4 +1,4 @@
-//! Background work: the audit trail and the days chained, figures of days kept, what was examined noted, filters of concessions and scopes followed, values of nodes that were given for a time ended, silent nodes and ending certificates noted, partitions made ahead, what is too old deleted, runs counted by the hour, refused requests stored in
+//! Background work: the audit trail and the days chained, figures of days kept, what was examined noted, filters of concessions and scopes followed, silent nodes and ending certificates noted, partitions made ahead, what is too old deleted, runs counted by the hour, refused requests stored in
 //! batches, open pages woken.
 
 pub mod audit_chain;
@@ -7,7 +7,6 @@ pub mod day_figures;
 pub mod examined_states;
 pub mod followed_filters;
 pub mod node_events;
-pub mod own_values;
 pub mod partitions;
 pub mod refused_requests;
 pub mod retention;

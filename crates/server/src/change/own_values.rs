@@ -1,6 +1,6 @@
 //! Values that nodes have by themselves for a time: when it is over, a change takes them away.
 
-use crate::change::draft::{Draft, queue};
+use super::draft::{Draft, queue};
 use crate::clock::now;
 use crate::here::Here;
 use crate::problem::ApiError;
