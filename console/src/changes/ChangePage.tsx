@@ -13,7 +13,7 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { TextDiff } from '../run/TextDiff';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
-import { sessionQuery } from '../shell/session';
+import { mayOn, sessionQuery } from '../shell/session';
 import { clock, exact } from '../words/time';
 import { ConfirmDialog } from './ConfirmDialog';
 import { changeAddress, progressWords } from './changeWords';
@@ -74,7 +74,8 @@ function ChangeParts({ shown }: { shown: Schemas['ChangeShown'] }) {
 
 function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_for_second_person } }: { shown: Schemas['ChangeShown'] }) {
   const session = useQuery(sessionQuery);
-  const mayDecide = session.data?.permissions.includes('change.decide') ?? false;
+  const mayDecide =
+    mayOn(session.data, []).includes('change.decide') || (change.who === session.data?.person && mayOn(session.data).includes('change.decide'));
   const queries = useQueryClient();
   const stop = useMutation({ mutationFn: () => api.stopChange(change.no), onSettled: () => queries.invalidateQueries() });
   const [asks, setAsks] = useState<'confirm' | 'approve' | 'deny' | 'go-back'>();

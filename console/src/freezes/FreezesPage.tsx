@@ -16,7 +16,7 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { Unseen } from '../looks/Unseen';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
-import { sessionQuery } from '../shell/session';
+import { mayOn, sessionQuery } from '../shell/session';
 import { useNow } from '../words/useNow';
 import { EndFreezeDialog, FreezeDialog } from './FreezeDialog';
 import { freezeStatus, frozenClauses, frozenNodes, heldWords } from './freezeWords';
@@ -30,7 +30,8 @@ export function FreezesPage() {
   const [isNew, setNew] = useState(false);
   const [ended, setEnded] = useState<Freeze>();
   const freezes = useQuery({ queryKey: ['freezes', alsoOver], queryFn: ({ signal }) => api.freezes(alsoOver, signal) });
-  const mayFreeze = (session.data?.permissions ?? []).includes('freeze.set');
+  const mayFreezeAll = mayOn(session.data, []).includes('freeze.set');
+  const mayFreeze = mayOn(session.data).includes('freeze.set');
   return (
     <Page title="Freezes">
       <Card title={alsoOver ? 'In force, and over' : 'In force'} aside={<CopiedCommand command={`constans freeze list${alsoOver ? ' --also-over' : ''}`} />}>
@@ -38,7 +39,7 @@ export function FreezesPage() {
           A freeze leaves nodes as they are: what drifted is found and reported, and not corrected. Freeze some nodes from the list of nodes.
         </Typography>
         <FormControlLabel control={<Checkbox checked={alsoOver} onChange={(_, on) => setAlsoOver(on)} />} label="Also those that are over" />
-        <Button variant="outlined" disabled={!mayFreeze} onClick={() => setNew(true)}>
+        <Button variant="outlined" disabled={!mayFreezeAll} onClick={() => setNew(true)}>
           Freeze all nodes…
         </Button>
         {!mayFreeze && <Typography sx={{ color: 'text.secondary' }}>Operators, approvers and administrators set and end freezes.</Typography>}

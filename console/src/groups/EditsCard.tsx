@@ -16,7 +16,7 @@ import { ImpactView } from '../changes/ImpactView';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { ReasonField } from '../looks/ReasonField';
-import { sessionQuery } from '../shell/session';
+import { mayOn, sessionQuery } from '../shell/session';
 import { count } from '../words/words';
 import type { Edit } from './draft';
 import type { Part } from './GroupPage';
@@ -28,7 +28,7 @@ export function EditsCard({ draft, group, mayEdit }: Part & { group: string }) {
   const session = useQuery(sessionQuery);
   const [because, setBecause] = useState('');
   const [isConfirming, setConfirming] = useState(false);
-  const mayHandOut = session.data?.permissions.includes('group.edit') ?? false;
+  const mayHandOut = mayOn(session.data, [group]).includes('group.edit');
   const sent = JSON.stringify(draft.edits.map(({ edit }) => edit));
   const ask = (how: { preview?: boolean; request?: boolean }) =>
     api.editGroup(group, { edits: JSON.parse(sent) as Schemas['GroupEdit'][], because: because.trim() || undefined, ...how });

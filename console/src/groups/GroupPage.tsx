@@ -9,7 +9,7 @@ import { changeAddress } from '../changes/changeWords';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
-import { sessionQuery } from '../shell/session';
+import { mayOn, sessionQuery } from '../shell/session';
 import { exact } from '../words/time';
 import { count } from '../words/words';
 import { AssignmentsCard } from './AssignmentsCard';
@@ -40,7 +40,7 @@ export function GroupPage() {
 function GroupView({ shown }: { shown: Schemas['GroupShown'] }) {
   const session = useQuery(sessionQuery);
   const draft = useDraft(shown.group);
-  const may = session.data?.permissions ?? [];
+  const may = mayOn(session.data, [shown.group.name]);
   const mayEdit = may.includes('group.edit') || may.includes('change.request');
   const { group, view, changed } = shown;
   return (

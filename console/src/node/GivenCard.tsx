@@ -14,9 +14,9 @@ import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { EndField } from '../looks/EndField';
 import { QueryView } from '../shell/QueryView';
-import { sessionQuery } from '../shell/session';
 import { exact } from '../words/time';
 import { asked } from './NodeDialogs';
+import { useMayOnNode } from './useMayOnNode';
 
 type Edit = Schemas['GroupEdit'];
 type Own = Schemas['NodeOwn'];
@@ -35,9 +35,8 @@ interface Asked {
 /** What one node is given by itself, over what its groups give it; more is given, and taken away, from here. */
 export function GivenCard({ name, parameters, clauses }: { name: string; parameters: string[]; clauses: GivableClause[] }) {
   const own = useQuery({ queryKey: ['node', name, 'own'], queryFn: ({ signal }) => api.ownOfNode(name, signal) });
-  const session = useQuery(sessionQuery);
   const [asks, setAsks] = useState<{ edit?: { edit: Edit; what: string } }>();
-  const may = session.data?.permissions ?? [];
+  const may = useMayOnNode(name);
   const mayHandOut = may.includes('group.edit');
   const isOffered = mayHandOut || may.includes('change.request');
   const dialog = { name, mayHandOut, onClose: () => setAsks(undefined) };

@@ -1,12 +1,11 @@
 import Button from '@mui/material/Button';
 import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
-import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { FreezeDialog } from '../freezes/FreezeDialog';
-import { sessionQuery } from '../shell/session';
 import { ModeDialog } from './GivenCard';
 import { LabelDialog, RenameDialog, RetireDialog, RevokeDialog } from './NodeDialogs';
+import { useMayOnNode } from './useMayOnNode';
 
 const ACTIONS = {
   label: { words: 'Label…', permission: 'node.edit', mayRequest: true },
@@ -21,10 +20,9 @@ type Action = keyof typeof ACTIONS;
 
 /** What can be done with one node. What one may not do is shown, with who may. */
 export function NodeActions({ name }: { name: string }) {
-  const session = useQuery(sessionQuery);
   const [anchor, setAnchor] = useState<HTMLElement | null>(null);
   const [action, setAction] = useState<Action>();
-  const may = session.data?.permissions ?? [];
+  const may = useMayOnNode(name);
   const mayHandOut = (action: Action) => may.includes(ACTIONS[action].permission);
   const isOffered = (action: Action) => mayHandOut(action) || (ACTIONS[action].mayRequest && may.includes('change.request'));
   const close = () => setAction(undefined);

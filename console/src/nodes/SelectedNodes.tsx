@@ -5,14 +5,15 @@ import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { FreezeDialog } from '../freezes/FreezeDialog';
 import { LabelDialog, RetireDialog } from '../node/NodeDialogs';
-import { sessionQuery } from '../shell/session';
+import { mayOn, sessionQuery } from '../shell/session';
 import { count } from '../words/words';
 
 /** What can be done with several nodes at once, as one change. */
 export function SelectedNodes({ names, onNone }: { names: string[]; onNone: () => void }) {
   const session = useQuery(sessionQuery);
   const [action, setAction] = useState<'label' | 'freeze' | 'retire'>();
-  const may = session.data?.permissions ?? [];
+  // Whether a role for one group has all of these is the server's to say.
+  const may = mayOn(session.data);
   const mayHandOut = may.includes('node.edit');
   const isOffered = mayHandOut || may.includes('change.request');
   const asked = { names, mayHandOut, onClose: () => setAction(undefined) };

@@ -7,6 +7,7 @@ import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { QueryView } from '../shell/QueryView';
 import { clock, exact } from '../words/time';
+import { roleWords } from '../words/words';
 import { OnlyFor, Simple } from './ServerPage';
 
 /** Who may do what here, and with which tokens programs come. */
@@ -23,7 +24,7 @@ export function PeopleCards({ isAllowed }: { isAllowed: boolean }) {
                 {people.map((person) => (
                   <TableRow key={person.name}>
                     <TableCell>{person.name}</TableCell>
-                    <TableCell>{person.roles.join(', ') || 'none'}</TableCell>
+                    <TableCell>{person.roles.map(roleWords).join(', ') || 'none'}</TableCell>
                     <TableCell>{person.sessions}</TableCell>
                     <TableCell>{person.tokens}</TableCell>
                     <TableCell>

@@ -12,6 +12,7 @@ import { NavLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { ActivityLine } from './ActivityLine';
+import { roleWords } from '../words/words';
 
 const PAGES = [
   { to: '/', name: 'Overview' },
@@ -157,7 +158,7 @@ function PersonMenu({ session }: { session: Schemas['Session'] }) {
         {session.person}
       </Button>
       <Menu anchorEl={anchor} open={anchor !== undefined} onClose={close}>
-        <MenuItem disabled>{session.roles.join(', ')}</MenuItem>
+        <MenuItem disabled>{session.roles.map(roleWords).join(', ')}</MenuItem>
         {(['light', 'dark', 'system'] as const).map((scheme) => (
           <MenuItem
             key={scheme}

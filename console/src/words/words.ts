@@ -56,6 +56,12 @@ export function waitsBecause(because: Schemas['WaitsBecause']): string {
   return table.waits_because[because];
 }
 
+/** A role in words: for the whole fleet, or for the nodes of one group. */
+export function roleWords(role: string): string {
+  const [held = '', group] = role.split('@');
+  return group === undefined ? held : `${held} of the group ${group}`;
+}
+
 /** A number with its noun. */
 export function count(number: number, one: string, many = `${one}s`): string {
   return `${number.toLocaleString('en')} ${number === 1 ? one : many}`;

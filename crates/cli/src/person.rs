@@ -31,6 +31,9 @@ enum PersonCommand {
         person: String,
         /// The role: reader, operator, publisher, approver or administrator
         role: String,
+        /// Only for the nodes of this group; for operator and approver
+        #[arg(long, value_name = "GROUP")]
+        group: Option<String>,
     },
     /// Take one role from a person
     Take {
@@ -40,6 +43,9 @@ enum PersonCommand {
         person: String,
         /// The role
         role: String,
+        /// The group for whose nodes it is held
+        #[arg(long, value_name = "GROUP")]
+        group: Option<String>,
     },
     /// Remove a person: roles, sessions, tokens and open invitations end; the audit trail stays
     Remove {
@@ -141,11 +147,11 @@ enum TokenCommand {
 pub async fn person(arguments: &PersonArguments) -> Result<(), ClientError> {
     match &arguments.command {
         PersonCommand::List { server } => list_people(&Server::open(server)?).await,
-        PersonCommand::Grant { server, person, role } => {
+        PersonCommand::Grant { server, person, role, group } => {
             let server = Server::open(server)?;
-            let granted: Granted = server.put(&role_path(person, role), &()).await?;
+            let granted: Granted = server.put(&role_path(person, role, group.as_deref()), &()).await?;
             if !server.says_json(&granted) {
-                println!("{}", granted.words(person, role));
+                println!("{}", granted.words(person, &role_words(&held(role, group.as_deref()))));
                 if granted == Granted::NewPerson {
                     println!(
                         "Next: constans-server link --person {person} --url {} creates the sign-in link",
@@ -155,10 +161,11 @@ pub async fn person(arguments: &PersonArguments) -> Result<(), ClientError> {
             }
             Ok(())
         }
-        PersonCommand::Take { server, person, role } => {
+        PersonCommand::Take { server, person, role, group } => {
             let server = Server::open(server)?;
-            let was_held: bool = server.delete(&role_path(person, role)).await?;
+            let was_held: bool = server.delete(&role_path(person, role, group.as_deref())).await?;
             if !server.says_json(&was_held) {
+                let role = role_words(&held(role, group.as_deref()));
                 println!("{} is no longer {role}", harmless(person));
             }
             Ok(())
@@ -183,8 +190,21 @@ fn word(text: &str) -> String {
     utf8_percent_encode(text, NON_ALPHANUMERIC).to_string()
 }
 
-fn role_path(person: &str, role: &str) -> String {
-    format!("/api/people/{}/roles/{}", word(person), word(role))
+fn role_path(person: &str, role: &str, group: Option<&str>) -> String {
+    format!("/api/people/{}/roles/{}", word(person), word(&held(role, group)))
+}
+
+/// A role as it is written: `operator`, or `operator@kiosks` for the nodes of one group.
+fn held(role: &str, group: Option<&str>) -> String {
+    group.map_or_else(|| role.to_owned(), |group| format!("{role}@{group}"))
+}
+
+/// The same in words.
+fn role_words(held: &str) -> String {
+    match held.split_once('@') {
+        None => held.to_owned(),
+        Some((role, group)) => format!("{role} of the group {group}"),
+    }
 }
 
 async fn list_people(server: &Server) -> Result<(), ClientError> {
@@ -195,7 +215,7 @@ async fn list_people(server: &Server) -> Result<(), ClientError> {
     }
     let width = people.iter().map(|person| person.name.len()).max().unwrap_or(0);
     for person in &people {
-        let roles = if person.roles.is_empty() { "no role".to_owned() } else { person.roles.join(", ") };
+        let roles = if person.roles.is_empty() { "no role".to_owned() } else { person.roles.iter().map(|role| role_words(role)).collect::<Vec<_>>().join(", ") };
         let seen = person
             .last_at
             .map_or_else(|| "never signed in".to_owned(), |at| format!("last seen {}", minute(at)));

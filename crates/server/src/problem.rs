@@ -47,6 +47,18 @@ pub enum ApiError {
         /// The permission.
         permission: &'static str,
     },
+    /// The person may do it on the nodes of some groups only.
+    #[error("{person} may do this ({permission}) only on nodes of {groups}, and not on {what}")]
+    OnlyInGroups {
+        /// The person.
+        person: String,
+        /// The permission.
+        permission: &'static str,
+        /// The groups.
+        groups: String,
+        /// On what it would be done.
+        what: String,
+    },
     /// The node is refused from now on.
     #[error("the node {0} was revoked")]
     Revoked(String),
@@ -227,6 +239,7 @@ impl ApiError {
         match self {
             Self::Unknown(_) | Self::NotSignedIn | Self::WrongPassword => Status::Unauthorized,
             Self::NotAllowed { .. }
+            | Self::OnlyInGroups { .. }
             | Self::Revoked(_)
             | Self::Retired(_)
             | Self::NotOurPage
@@ -303,7 +316,7 @@ impl ApiError {
                 Some("an administrator makes another: constans-server link --person NAME".to_owned()),
             ),
             Self::Random(_) => ("randomness", None),
-            Self::NotAllowed { .. } => ("not_allowed", Some("an administrator gives roles".to_owned())),
+            Self::NotAllowed { .. } | Self::OnlyInGroups { .. } => ("not_allowed", Some("an administrator gives roles".to_owned())),
             Self::Revoked(_) => (REVOKED, Some("an operator can admit it again as this node".to_owned())),
             Self::Retired(_) => (RETIRED, Some("with an invitation it can join as a new node".to_owned())),
             Self::Missing { .. } => ("missing", None),

@@ -58,11 +58,24 @@ pub struct Session {
     pub roles: Vec<String>,
     /// What they may do.
     pub permissions: Vec<String>,
+    /// What they may do on the nodes of some groups only.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub limited: Vec<LimitedPermission>,
     /// The token that the console sends with each changing request; none for programs.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
     /// The server.
     pub server: ServerAbout,
+}
+
+/// What a person may do on the nodes of some groups only.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LimitedPermission {
+    /// The permission.
+    pub permission: String,
+    /// The groups.
+    pub groups: Vec<String>,
 }
 
 /// The server, so that windows of different servers are not confused.

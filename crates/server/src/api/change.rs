@@ -9,7 +9,7 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::change::{self, ChangeRow, ChangedNodeRow};
 use crate::store::job::{self, JobKind};
 use crate::store::{audit, node, wanted};
-use crate::trust::{Allowed, Asker, ChangeDecide, MayAsk, NodeRead, Permission as _};
+use crate::trust::{Allowed, AllowedWithin, Asker, ChangeDecide, MayAsk, MayAskWithin, NodeRead, Permission as _};
 use constans_core::change::{
     Confirmed, DocumentEdit, Impact, asks_for_second_person, later_edits, typed_from,
 };
@@ -121,12 +121,13 @@ pub async fn nodes(
 pub async fn confirm(
     no: u32,
     confirmed: JsonBody<Confirmed>,
-    caller: Allowed<ChangeDecide>,
+    caller: AllowedWithin<ChangeDecide>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
     let row = by_no(db, i64::from(no)).await?;
     let mut transaction = db.begin().await?;
+    caller.check_change(&mut transaction, row.no, &row.who).await?;
     refuse_while_recovering(&mut transaction).await?;
     if !change::confirm(&mut *transaction, row.no, &json!(*confirmed), &caller.person).await? {
         return Err(ApiError::Conflict {
@@ -232,8 +233,9 @@ pub async fn deny(
 /// Stops a change that is not handed out yet. Who may not hand out stops only what they asked for themselves.
 #[utoipa::path(tag = "changes", security(("token" = ["change.decide"]), ("session" = ["change.decide"]), ("token" = ["change.request"]), ("session" = ["change.request"])), responses((status = 200, body = ChangeSummary)))]
 #[post("/api/changes/<no>/stop")]
-pub async fn stop(no: u32, caller: MayAsk<ChangeDecide>, db: &State<PgPool>) -> Answer<ChangeSummary> {
-    let Asker { person, may_hand_out, .. } = caller.asker;
+pub async fn stop(no: u32, caller: MayAskWithin<ChangeDecide>, db: &State<PgPool>) -> Answer<ChangeSummary> {
+    // What one asked for oneself one may stop, wherever one may ask.
+    let (person, may_hand_out) = (caller.person().to_owned(), caller.may_everywhere());
     let row = by_no(db, i64::from(no)).await?;
     if !may_hand_out && row.who != person {
         return Err(ApiError::NotAllowed { person, permission: ChangeDecide::NAME });

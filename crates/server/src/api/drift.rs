@@ -17,7 +17,7 @@ use crate::store::drift::{
 };
 use crate::store::narrowing::Narrowing;
 use crate::store::{change, exception, group, node};
-use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
+use crate::trust::{Allowed, Asker, GroupEdit, MayAskWithin, NodeRead};
 use constans_core::address::ClauseAddress;
 use constans_core::change::{DocumentKey, GroupEdit as NodeGroupEdit};
 use constans_core::words::check_label;
@@ -34,6 +34,7 @@ use serde_json::Value;
 use sqlx::PgPool;
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
+use std::slice;
 use std::sync::Arc;
 use uuid::Uuid;
 
@@ -195,16 +196,20 @@ pub async fn acceptable(
 pub async fn accept(
     accept: JsonBody<Accept>,
     how: HowAsQuery,
-    caller: MayAsk<GroupEdit>,
+    caller: MayAskWithin<GroupEdit>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+    let asker = match &accept.group {
+        Some(group) => caller.for_group(group)?,
+        None => caller.for_names(db, slice::from_ref(&accept.node)).await?,
+    };
+    if let Some(changed) = repeated(db, here, &asker).await? {
         return Ok(Json(changed));
     }
     let Accept { node, clause, run, group, until } = accept.0;
     let Some(group) = group else {
-        return accept_alone(&node, &clause, run, until, &how.into(), &caller.asker, db, here).await;
+        return accept_alone(&node, &clause, run, until, &how.into(), &asker, db, here).await;
     };
     if until.is_some() {
         let because = "a value of a group has no end: end it by a change, or accept it for this node alone";
@@ -238,7 +243,7 @@ pub async fn accept(
         unless_changed_after: how.unless_changed_after.or_else(|| u32::try_from(newest).ok()),
         ..how
     };
-    set_group(&giving(&before, &values), &how, &caller.asker, db, here).await
+    set_group(&giving(&before, &values), &how, &asker, db, here).await
 }
 
 #[expect(clippy::too_many_arguments, reason = "what is accepted, by whom and how")]

@@ -7,7 +7,7 @@ use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError};
 use crate::store::freeze::{self, ListedRow};
 use crate::store::{audit, node};
-use crate::trust::{Allowed, FreezeSet, NodeRead};
+use crate::trust::{Allowed, AllowedWithin, FreezeSet, NodeRead};
 use constans_core::words::check_reason;
 use constans_wire::freeze::{EndFreeze, FreezeShown, NewFreeze};
 use jiff::SignedDuration;
@@ -43,7 +43,7 @@ pub async fn list(
 #[post("/api/freezes", data = "<wanted>")]
 pub async fn set(
     wanted: JsonBody<NewFreeze>,
-    caller: Allowed<FreezeSet>,
+    caller: AllowedWithin<FreezeSet>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<FreezeShown> {
@@ -68,6 +68,10 @@ pub async fn set(
     }
     let until = crate::clock::now() + SignedDuration::from_secs(i64::try_from(for_secs).unwrap_or(i64::MAX));
     let ids: Vec<_> = ids.into_values().collect();
+    if ids.is_empty() {
+        caller.check_fleet("all nodes")?;
+    }
+    caller.check_nodes(&mut transaction, &ids).await?;
     let new =
         freeze::NewFreeze { who: &caller.person, because: &because, nodes: &ids, clauses: &clauses, until };
     let no = freeze::add(&mut transaction, &new).await?;
@@ -93,7 +97,7 @@ pub async fn set(
 pub async fn end(
     no: u32,
     wanted: JsonBody<EndFreeze>,
-    caller: Allowed<FreezeSet>,
+    caller: AllowedWithin<FreezeSet>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<FreezeShown> {
@@ -102,6 +106,11 @@ pub async fn end(
     }
     let before = by_no(db, i64::from(no)).await?;
     let mut transaction = db.begin().await?;
+    if before.is_for_all {
+        caller.check_fleet(&format!("F{no}, which is for all nodes"))?;
+    }
+    let ids: Vec<_> = node::ids(&mut *transaction, &before.nodes).await?.into_values().collect();
+    caller.check_nodes(&mut transaction, &ids).await?;
     if !freeze::end(&mut *transaction, before.no, &caller.person, wanted.because.as_deref()).await? {
         let ended = before
             .ended_by

@@ -8,8 +8,8 @@ use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{control, group, release, stage, wanted};
 use crate::thread::on_thread;
-use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, NodeRead};
-use constans_core::change::{DocumentEdit, DocumentKey};
+use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, MayAskWithin, NodeRead};
+use constans_core::change::{DocumentEdit, DocumentKey, GroupEdit as GroupChange};
 use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, HIGHEST_PRIORITY, check_group};
 use constans_core::kit::{Kit, require};
 use constans_core::settings::{
@@ -65,11 +65,16 @@ pub async fn set(
 pub async fn edit(
     name: &str,
     wanted: JsonBody<EditGroup>,
-    caller: MayAsk<GroupEdit>,
+    caller: MayAskWithin<GroupEdit>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+    let asker = caller.for_group(name)?;
+    if !caller.is_of_fleet() && !wanted.edits.iter().all(is_of_what_it_gives) {
+        let because = "who has a role for this group only edits what it gives: baselines, parameters and settings";
+        return Err(ApiError::invalid("edits", because));
+    }
+    if let Some(changed) = repeated(db, here, &asker).await? {
         return Ok(Json(changed));
     }
     if wanted.edits.is_empty() || wanted.edits.len() > MAX_GROUP_EDITS {
@@ -82,7 +87,18 @@ pub async fn edit(
     };
     let group: Group = read_stored(|| format!("the group {name}"), body.clone())?;
     let group = group.edited(&wanted.edits).map_err(|error| ApiError::invalid("edits", error.to_string()))?;
-    set_over(before, &group, &wanted.how, &caller.asker, db, here).await
+    set_over(before, &group, &wanted.how, &asker, db, here).await
+}
+
+/// Whether an edit is of what a group gives its nodes, and not of which nodes it has.
+fn is_of_what_it_gives(edit: &GroupChange) -> bool {
+    matches!(
+        edit,
+        GroupChange::Assign { .. }
+            | GroupChange::Unassign { .. }
+            | GroupChange::Parameter { .. }
+            | GroupChange::Setting { .. }
+    )
 }
 
 /// Checks a group and asks for the change that sets it.

@@ -7,7 +7,7 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{self, NodeCursor, NodeKey, NodeOrder, NodeRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{audit, change, check_in, effective_state, freeze, node, wanted};
-use crate::trust::{Allowed, NodeRead, NodeRevoke, Refusal};
+use crate::trust::{Allowed, AllowedWithin, NodeRead, NodeRevoke, Refusal};
 use constans_core::node_status::{LastContact, ProblemInputs, node_status, problems};
 use constans_core::run::Freeze;
 use constans_wire::change::ChangedBy;
@@ -187,7 +187,7 @@ pub async fn why(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> 
 #[post("/api/nodes/<name>/revoke")]
 pub async fn revoke(
     name: &str,
-    caller: Allowed<NodeRevoke>,
+    caller: AllowedWithin<NodeRevoke>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<String> {
@@ -195,6 +195,7 @@ pub async fn revoke(
     let id = node::locked_by_name(&mut *transaction, name)
         .await?
         .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    caller.check_nodes(&mut transaction, &[id]).await?;
     if !node::revoke(&mut transaction, id).await? {
         return Err(ApiError::Conflict {
             message: format!("{name} is already revoked"),
@@ -215,7 +216,7 @@ pub async fn revoke(
 #[post("/api/nodes/<name>/resolve-duplicate")]
 pub async fn resolve_duplicate(
     name: &str,
-    caller: Allowed<NodeRevoke>,
+    caller: AllowedWithin<NodeRevoke>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<String> {
@@ -223,6 +224,7 @@ pub async fn resolve_duplicate(
     let id = node::locked_by_name(&mut *transaction, name)
         .await?
         .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
+    caller.check_nodes(&mut transaction, &[id]).await?;
     if !check_in::resolve_duplicate(&mut transaction, id).await? {
         return Err(ApiError::Conflict {
             message: format!("{name} has no duplicate identity"),

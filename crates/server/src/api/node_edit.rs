@@ -7,7 +7,7 @@ use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::node;
 use crate::thread::on_thread;
-use crate::trust::{Asker, MayAsk, NodeEdit as MayEditNodes};
+use crate::trust::{Asker, MayAskWithin, NodeEdit as MayEditNodes};
 use constans_core::change::{
     DocumentEdit, NodeEdit, NodeEditError, edit_by_table, edit_nodes, read_node_table,
 };
@@ -31,7 +31,7 @@ const MAX_LABELS: usize = 50;
 #[post("/api/labels", data = "<wanted>")]
 pub async fn label(
     wanted: JsonBody<LabelNodes>,
-    caller: MayAsk<MayEditNodes>,
+    caller: MayAskWithin<MayEditNodes>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
@@ -54,7 +54,8 @@ pub async fn label(
         .map(|(key, value)| format!("{key}={value}"))
         .chain(remove.iter().map(|key| format!("without {key}")));
     let what = format!("label {of}: {}", labels.collect::<Vec<_>>().join(", "));
-    edit(&nodes, &NodeEdit::Label { set, remove }, what, &how, &caller.asker, db, here).await
+    let asker = caller.for_names(db, &nodes).await?;
+    edit(&nodes, &NodeEdit::Label { set, remove }, what, &how, &asker, db, here).await
 }
 
 /// Sets labels and names of nodes by a table, as one change: all lines or none.
@@ -62,19 +63,20 @@ pub async fn label(
 #[post("/api/node-table", data = "<wanted>")]
 pub async fn by_table(
     wanted: JsonBody<EditNodeTable>,
-    caller: MayAsk<MayEditNodes>,
+    caller: MayAskWithin<MayEditNodes>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
     let EditNodeTable { table_csv, how } = wanted.0;
-    if let Some(changed) = repeated(db, here, &caller.asker).await? {
-        return Ok(Json(changed));
-    }
     let told = |errors: Vec<String>| ApiError::invalid("table_csv", errors.join("\n"));
     let lines = on_thread(move || read_node_table(&table_csv))
         .await?
         .map_err(|errors| told(errors.iter().map(ToString::to_string).collect()))?;
     let names: Vec<String> = lines.iter().map(|line| line.name.clone()).collect();
+    let asker = caller.for_names(db, &names).await?;
+    if let Some(changed) = repeated(db, here, &asker).await? {
+        return Ok(Json(changed));
+    }
     let mut connection = db.acquire().await?;
     let ids = node::ids(&mut *connection, &names).await?;
     let missing = names.iter().filter(|name| !ids.contains_key(*name));
@@ -107,7 +109,7 @@ pub async fn by_table(
         return Err(ApiError::Conflict { message, hint: "nothing to do".to_owned() });
     }
     let what = format!("labels and names of {} nodes by a table", lines.len());
-    ask_for(edits, what, &how, &caller.asker, db, here).await
+    ask_for(edits, what, &how, &asker, db, here).await
 }
 
 /// This many mistakes of one sort are told at once.
@@ -119,13 +121,14 @@ const MAX_TOLD: usize = 20;
 pub async fn rename(
     name: &str,
     wanted: JsonBody<RenameNode>,
-    caller: MayAsk<MayEditNodes>,
+    caller: MayAskWithin<MayEditNodes>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
     let RenameNode { to, how } = wanted.0;
     check_node_name(&to).map_err(|because| ApiError::invalid("to", because))?;
-    if let Some(changed) = repeated(db, here, &caller.asker).await? {
+    let asker = caller.for_names(db, &[name.to_owned()]).await?;
+    if let Some(changed) = repeated(db, here, &asker).await? {
         return Ok(Json(changed));
     }
     if to != name && !node::names_in_use(db.inner(), slice::from_ref(&to)).await?.is_empty() {
@@ -135,7 +138,7 @@ pub async fn rename(
         });
     }
     let what = format!("rename the node {name} to {to}");
-    edit(&[name.to_owned()], &NodeEdit::Rename { to }, what, &how, &caller.asker, db, here).await
+    edit(&[name.to_owned()], &NodeEdit::Rename { to }, what, &how, &asker, db, here).await
 }
 
 /// Retires nodes: they are refused from their next requests on, and are no longer listed or counted. What their machines have stays there.
@@ -143,7 +146,7 @@ pub async fn rename(
 #[post("/api/retirements", data = "<wanted>")]
 pub async fn retire(
     wanted: JsonBody<RetireNodes>,
-    caller: MayAsk<MayEditNodes>,
+    caller: MayAskWithin<MayEditNodes>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
@@ -155,7 +158,8 @@ pub async fn retire(
         [one] => format!("retire the node {one}"),
         several => format!("retire {} nodes", several.len()),
     };
-    edit(&nodes, &NodeEdit::Retire, what, &how, &caller.asker, db, here).await
+    let asker = caller.for_names(db, &nodes).await?;
+    edit(&nodes, &NodeEdit::Retire, what, &how, &asker, db, here).await
 }
 
 /// Edits nodes, as a change.

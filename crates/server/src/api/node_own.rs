@@ -9,7 +9,7 @@ use crate::here::Here;
 use crate::problem::{Answer, ApiError};
 use crate::store::node;
 use crate::thread::on_thread;
-use crate::trust::{Allowed, Asker, GroupEdit as MayEditGroups, MayAsk, NodeRead};
+use crate::trust::{Allowed, Asker, GroupEdit as MayEditGroups, MayAskWithin, NodeRead};
 use constans_core::change::{GroupEdit, NodeDocument, NodeEdit, edit_own};
 use constans_core::group::{GroupFinding, NodeOwn};
 use constans_core::joining::Placement;
@@ -39,11 +39,12 @@ pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
 pub async fn edits(
     name: &str,
     wanted: JsonBody<EditNode>,
-    caller: MayAsk<MayEditGroups>,
+    caller: MayAskWithin<MayEditGroups>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
-    give(name, &wanted.edits, &wanted.how, &caller.asker, db, here).await
+    let asker = caller.for_names(db, &[name.to_owned()]).await?;
+    give(name, &wanted.edits, &wanted.how, &asker, db, here).await
 }
 
 /// Gives a node something else by itself, as a change.

@@ -5,8 +5,7 @@ use crate::people;
 use crate::problem::{Answer, ApiError};
 use crate::store::person::{self, ListedRow};
 use crate::store::refused_request::{self, RefusedRow};
-use crate::trust::{Allowed, PeopleManage, Role};
-use clap::ValueEnum as _;
+use crate::trust::{Allowed, HeldRole, PeopleManage};
 use constans_wire::people::{Granted, Person, RefusedRequest, RemovedPerson};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, put};
@@ -33,7 +32,8 @@ fn shown(row: ListedRow) -> Person {
     }
 }
 
-/// Grants a role to a person; a new name adds a person.
+/// Grants a role to a person, for the whole fleet as `operator`, or for the nodes of one group as `operator@kiosks`; a new name adds a
+/// person.
 #[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), responses((status = 200, body = Granted)))]
 #[put("/api/people/<name>/roles/<role>")]
 pub async fn grant(
@@ -44,7 +44,7 @@ pub async fn grant(
 ) -> Answer<Granted> {
     let role = role_called(role)?;
     let mut transaction = db.begin().await?;
-    let granted = people::grant(&mut transaction, &caller.person, name, role).await?;
+    let granted = people::grant(&mut transaction, &caller.person, name, &role).await?;
     transaction.commit().await?;
     Ok(Json(granted))
 }
@@ -55,7 +55,7 @@ pub async fn grant(
 pub async fn take(name: &str, role: &str, caller: Allowed<PeopleManage>, db: &State<PgPool>) -> Answer<bool> {
     let role = role_called(role)?;
     let mut transaction = db.begin().await?;
-    people::take(&mut transaction, &caller.person, name, role).await?;
+    people::take(&mut transaction, &caller.person, name, &role).await?;
     transaction.commit().await?;
     Ok(Json(true))
 }
@@ -75,11 +75,8 @@ pub async fn remove(name: &str, caller: Allowed<PeopleManage>, db: &State<PgPool
     }))
 }
 
-fn role_called(word: &str) -> Result<Role, ApiError> {
-    Role::from_str(word, false).map_err(|_| {
-        let roles: Vec<&str> = Role::value_variants().iter().map(|role| role.word()).collect();
-        ApiError::invalid("role", format!("there is no role `{word}`: {}", roles.join(", ")))
-    })
+fn role_called(word: &str) -> Result<HeldRole, ApiError> {
+    HeldRole::parse(word).map_err(|because| ApiError::invalid("role", because))
 }
 
 /// Recently refused requests: caller, request, address; equal ones are one entry.

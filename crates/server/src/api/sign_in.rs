@@ -7,7 +7,7 @@ use crate::problem::{Answer, ApiError};
 use crate::store::person::FailuresRow;
 use crate::store::{audit, person, token};
 use crate::trust::session::{OurPage, ShownToken};
-use crate::trust::{Allowed, Role, Secret, SessionOwn, digest_of, password, permissions_of, session};
+use crate::trust::{Allowed, Role, Secret, SessionOwn, digest_of, limited_permissions, password, permissions_of, session};
 use constans_core::words::check_person;
 use constans_wire::people::{ClientToken, Concealed, ServerAbout, Session, SignIn, Welcome, WelcomeFor};
 use jiff::{SignedDuration, Timestamp};
@@ -247,9 +247,14 @@ async fn begin_session(
 
 fn described(person: &str, roles: Vec<String>, session: Option<&[u8]>, here: &Here) -> Session {
     let permissions = permissions_of(&roles).into_iter().map(str::to_owned).collect();
+    let limited = limited_permissions(&roles)
+        .into_iter()
+        .map(|(permission, groups)| LimitedPermission { permission: permission.to_owned(), groups })
+        .collect();
     Session {
         person: person.to_owned(),
         permissions,
+        limited,
         roles,
         token: session.map(session::token),
         server: about(here),

@@ -8,7 +8,7 @@ use crate::problem::ApiError;
 use crate::store::cursor::PageRange;
 use crate::store::token::{self, TokenRow};
 use crate::store::{audit, person};
-use crate::trust::{Role, Secret};
+use crate::trust::{HeldRole, Secret};
 use clap::{Args, Subcommand};
 use constans_core::kind::duration_secs;
 use serde_json::json;
@@ -47,9 +47,9 @@ pub enum PersonCommand {
         at: DatabaseArguments,
         /// The person
         person: String,
-        /// The role
-        #[arg(value_enum)]
-        role: Role,
+        /// The role; operator@GROUP and approver@GROUP for the nodes of one group
+        #[arg(value_parser = HeldRole::parse)]
+        role: HeldRole,
     },
     /// Take one role from a person
     Take {
@@ -58,9 +58,9 @@ pub enum PersonCommand {
         at: DatabaseArguments,
         /// The person
         person: String,
-        /// The role
-        #[arg(value_enum)]
-        role: Role,
+        /// The role; operator@GROUP and approver@GROUP for the nodes of one group
+        #[arg(value_parser = HeldRole::parse)]
+        role: HeldRole,
     },
     /// Remove a person: roles, sessions, tokens and open invitations end; the audit trail stays
     Remove {
@@ -96,8 +96,8 @@ pub enum TokenCommand {
         #[arg(long)]
         name: String,
         /// A role that the person is given besides; repeat it for several; needed for a new person
-        #[arg(long = "role", value_enum)]
-        roles: Vec<Role>,
+        #[arg(long = "role", value_name = "ROLE", value_parser = HeldRole::parse)]
+        roles: Vec<HeldRole>,
         /// Validity, for example 90d
         #[arg(long = "for", value_name = "TIME", default_value = "365d", value_parser = duration)]
         for_secs: u64,
@@ -124,8 +124,8 @@ pub struct LinkArguments {
     #[arg(long)]
     person: String,
     /// A role that the person is given besides; repeat it for several; needed for a new person
-    #[arg(long = "role", value_enum)]
-    roles: Vec<Role>,
+    #[arg(long = "role", value_name = "ROLE", value_parser = HeldRole::parse)]
+    roles: Vec<HeldRole>,
 }
 
 fn duration(text: &str) -> Result<u64, String> {
@@ -178,14 +178,14 @@ pub async fn person(command: PersonCommand) -> Result<(), LaunchError> {
         }
         PersonCommand::Grant { at, person, role } => {
             let mut transaction = open(&at).await?.begin().await.map_err(LaunchError::Database)?;
-            let granted = people::grant(&mut transaction, &operator(), &person, role).await?;
+            let granted = people::grant(&mut transaction, &operator(), &person, &role).await?;
             transaction.commit().await.map_err(LaunchError::Database)?;
-            say!("{}", granted.words(&person, role.word()));
+            say!("{}", granted.words(&person, &role.word()));
             Ok(())
         }
         PersonCommand::Take { at, person, role } => {
             let mut transaction = open(&at).await?.begin().await.map_err(LaunchError::Database)?;
-            people::take(&mut transaction, &operator(), &person, role).await?;
+            people::take(&mut transaction, &operator(), &person, &role).await?;
             transaction.commit().await.map_err(LaunchError::Database)?;
             say!("{person} is no longer {}", role.word());
             Ok(())
@@ -263,9 +263,9 @@ fn minute(at: jiff_sqlx::Timestamp) -> String {
     at.to_jiff().strftime("%Y-%m-%d %H:%M UTC").to_string()
 }
 
-async fn grant_all(db: &mut PgConnection, name: &str, roles: &[Role]) -> Result<(), ApiError> {
+async fn grant_all(db: &mut PgConnection, name: &str, roles: &[HeldRole]) -> Result<(), ApiError> {
     for role in roles {
-        people::grant(db, &operator(), name, *role).await?;
+        people::grant(db, &operator(), name, role).await?;
     }
     Ok(())
 }

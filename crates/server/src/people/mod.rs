@@ -3,10 +3,10 @@
 pub mod command_line;
 
 use crate::problem::ApiError;
-use crate::store::audit;
+use crate::store::{audit, group};
 use crate::store::person::{self, EndedRow};
 use crate::store::token::{self, NewRow};
-use crate::trust::{Role, Secret};
+use crate::trust::{HeldRole, Role, Secret};
 use constans_core::words::{check_name, check_person};
 use constans_wire::people::{Concealed, Granted, MadeToken};
 use serde_json::json;
@@ -21,13 +21,24 @@ pub const LONGEST_TOKEN_SECS: u64 = 10 * 365 * 86_400;
 /// # Errors
 ///
 /// Returns why the database does not answer.
-pub async fn grant(db: &mut PgConnection, by: &str, name: &str, role: Role) -> Result<Granted, ApiError> {
+pub async fn grant(
+    db: &mut PgConnection,
+    by: &str,
+    name: &str,
+    role: &HeldRole,
+) -> Result<Granted, ApiError> {
     check_person(name).map_err(|because| ApiError::invalid("name", because))?;
+    if let Some(missing) = &role.group
+        && !group::all(&mut *db).await?.iter().any(|body| body["name"] == **missing)
+    {
+        return Err(ApiError::Missing { what: "group", name: missing.clone() });
+    }
+    let word = role.word();
     let is_known = person::roles(&mut *db, name).await?.is_some();
-    if !person::grant(&mut *db, name, role.word()).await? {
+    if !person::grant(&mut *db, name, &word).await? {
         return Ok(Granted::NothingNew);
     }
-    audit::add(db, by, "granted a role", name, &json!({ "role": role.word(), "new_person": !is_known }))
+    audit::add(db, by, "granted a role", name, &json!({ "role": word, "new_person": !is_known }))
         .await?;
     Ok(if is_known { Granted::NewRole } else { Granted::NewPerson })
 }
@@ -37,15 +48,21 @@ pub async fn grant(db: &mut PgConnection, by: &str, name: &str, role: Role) -> R
 /// # Errors
 ///
 /// Returns that there is no such person, that they do not have it, or that nobody would be administrator.
-pub async fn take(db: &mut PgConnection, by: &str, name: &str, role: Role) -> Result<(), ApiError> {
+pub async fn take(
+    db: &mut PgConnection,
+    by: &str,
+    name: &str,
+    role: &HeldRole,
+) -> Result<(), ApiError> {
     known(&mut *db, name).await?;
-    if role == Role::Administrator {
+    let word = role.word();
+    if role.role == Role::Administrator {
         not_the_last_administrator(&mut *db, name).await?;
     }
-    if !person::take(&mut *db, name, role.word()).await? {
-        return Err(ApiError::Missing { what: "role of this person", name: role.word().to_owned() });
+    if !person::take(&mut *db, name, &word).await? {
+        return Err(ApiError::Missing { what: "role of this person", name: word });
     }
-    Ok(audit::add(db, by, "took a role", name, &json!({ "role": role.word() })).await?)
+    Ok(audit::add(db, by, "took a role", name, &json!({ "role": word })).await?)
 }
 
 /// Removes a person: sessions, tokens, one-time links and open invitations end with it. Returns how many.

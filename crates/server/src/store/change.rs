@@ -452,6 +452,19 @@ pub async fn unusable(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<(Str
     sqlx::query_as(include_str!("sql/change/unusable.sql")).bind(no).fetch_all(db).await
 }
 
+/// Returns whether a change alters a node that belonged to none of these groups before.
+pub async fn is_outside_of_groups(
+    db: impl PgExecutor<'_>,
+    no: i64,
+    groups: &[String],
+) -> sqlx::Result<bool> {
+    sqlx::query_scalar(include_str!("sql/change/is_outside_of_groups.sql"))
+        .bind(no)
+        .bind(groups)
+        .fetch_one(db)
+        .await
+}
+
 /// Returns the settings that nodes with another state are to have, and how many have each.
 pub async fn settings_of_changed(
     db: impl PgExecutor<'_>,

@@ -180,6 +180,19 @@ pub async fn set_own(db: impl PgExecutor<'_>, id: Uuid, own: &NodeOwn) -> sqlx::
     sqlx::query(include_str!("sql/node/set_own.sql")).bind(id).bind(Json(own)).execute(db).await.map(|_| ())
 }
 
+/// Returns the first of some nodes, by name, that belongs to none of these groups.
+pub async fn outside_of_groups(
+    db: impl PgExecutor<'_>,
+    nodes: &[Uuid],
+    groups: &[String],
+) -> sqlx::Result<Option<String>> {
+    sqlx::query_scalar(include_str!("sql/node/outside_of_groups.sql"))
+        .bind(nodes)
+        .bind(groups)
+        .fetch_optional(db)
+        .await
+}
+
 /// Notes whether the machine of a node is that of a server. Returns whether that is new.
 pub async fn set_hosts_server(db: impl PgExecutor<'_>, id: Uuid, hosts_server: bool) -> sqlx::Result<bool> {
     let set = sqlx::query(include_str!("sql/node/set_hosts_server.sql")).bind(id).bind(hosts_server);

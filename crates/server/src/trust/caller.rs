@@ -85,7 +85,7 @@ pub struct Asker {
 /// The longest key of a request, in characters.
 pub const LONGEST_REQUEST_KEY: usize = 128;
 
-fn request_key(request: &Request<'_>) -> Result<Option<String>, ApiError> {
+pub(super) fn request_key(request: &Request<'_>) -> Result<Option<String>, ApiError> {
     let Some(key) = request.headers().get_one("Idempotency-Key") else { return Ok(None) };
     if (1..=LONGEST_REQUEST_KEY).contains(&key.len()) && key.chars().all(|c| c.is_ascii_graphic()) {
         return Ok(Some(key.to_owned()));
@@ -134,7 +134,7 @@ async fn allowed<P: Permission>(
     }
 }
 
-async fn identified(
+pub(super) async fn identified(
     request: &Request<'_>,
 ) -> Result<(PersonRow, Option<Vec<u8>>, Option<Vec<u8>>), ApiError> {
     let db = request.guard::<&State<PgPool>>().await.succeeded().ok_or(ApiError::Unknown("token"))?;

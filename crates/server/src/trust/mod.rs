@@ -9,6 +9,7 @@ mod noted_days;
 pub mod password;
 mod permission;
 mod protected;
+mod reach;
 mod refusals;
 mod secret;
 pub mod session;
@@ -22,9 +23,10 @@ pub use noted_days::NotedDays;
 pub use permission::{
     AgentPackageEdit, AuditRead, ChangeDecide, ChangeRequest, ConcessionAsk, ConcessionDecide, ControlEdit,
     DesiredImport, EvidenceMake, FreezeSet, GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeEdit,
-    NodeRead, NodeRevoke, PeopleManage, Permission, Role, ServerRecover, SessionOwn, StageEdit, StageServe,
-    permissions_of,
+    NodeRead, NodeRevoke, PeopleManage, HeldRole, Permission, Role, ServerRecover, SessionOwn, StageEdit, StageServe,
+    limited_permissions, permissions_of,
 };
+pub use reach::{AllowedWithin, MayAskWithin};
 pub use protected::{ProtectedError, ProtectedFolder, put_whole};
 pub use refusals::{Refusal, Refusals};
 pub use secret::{Secret, digest_of};

@@ -29,6 +29,11 @@ impl Role {
         }
     }
 
+    /// Returns whether it can be held for the nodes of one group: what it permits is done on nodes.
+    fn can_be_limited(self) -> bool {
+        matches!(self, Self::Operator | Self::Approver)
+    }
+
     fn holds(word: &str, permission: &str) -> bool {
         let reads =
             [NodeRead::NAME, SessionOwn::NAME, AuditRead::NAME, EvidenceMake::NAME].contains(&permission);
@@ -61,9 +66,79 @@ impl Role {
                 reads || [KitPublish::NAME, ConcessionAsk::NAME, ChangeRequest::NAME].contains(&permission)
             }
             "reader" => reads,
-            _ => false,
+            // Who has a role for some nodes sees all of them.
+            limited => reads && HeldRole::parse(limited).is_ok_and(|held| held.group.is_some()),
         }
     }
+}
+
+/// A role as a person holds it: for the whole fleet, `operator`, or for the nodes of one group, `operator@kiosks`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HeldRole {
+    /// The role.
+    pub role: Role,
+    /// The group; the whole fleet if none.
+    pub group: Option<String>,
+}
+
+impl HeldRole {
+    /// Reads a role as it is written.
+    ///
+    /// # Errors
+    ///
+    /// Returns which roles there are, or that this one is held for the whole fleet only.
+    pub fn parse(word: &str) -> Result<Self, String> {
+        let (role, group) = word.split_once('@').map_or((word, None), |(role, group)| (role, Some(group)));
+        let Ok(role) = Role::from_str(role, false) else {
+            let roles: Vec<&str> = Role::value_variants().iter().map(|role| role.word()).collect();
+            return Err(format!("there is no role `{role}`: {}", roles.join(", ")));
+        };
+        if group.is_some() && !role.can_be_limited() {
+            let why = "is held for the whole fleet: operator and approver can be held for the nodes of one group";
+            return Err(format!("{} {why}", role.word()));
+        }
+        if group == Some("") {
+            return Err(format!("name the group after {}@", role.word()));
+        }
+        Ok(Self { role, group: group.map(str::to_owned) })
+    }
+
+    /// Returns it as it is written.
+    pub fn word(&self) -> String {
+        match &self.group {
+            None => self.role.word().to_owned(),
+            Some(group) => format!("{}@{group}", self.role.word()),
+        }
+    }
+}
+
+/// Returns the groups on whose nodes roles permit something that they do not permit everywhere.
+pub(super) fn groups_of(roles: &[String], permission: &str) -> Vec<String> {
+    let held = roles.iter().filter_map(|role| HeldRole::parse(role).ok());
+    let permitting = held.filter(|held| Role::holds(held.role.word(), permission));
+    let mut groups: Vec<String> = permitting.filter_map(|held| held.group).collect();
+    groups.sort();
+    groups.dedup();
+    groups
+}
+
+/// What roles may be limited in, by permission: the handlers of these say on which nodes they act.
+const LIMITED: [&str; 6] = [
+    FreezeSet::NAME,
+    NodeEdit::NAME,
+    NodeRevoke::NAME,
+    GroupEdit::NAME,
+    ChangeRequest::NAME,
+    ChangeDecide::NAME,
+];
+
+/// Returns what these roles permit on the nodes of some groups only, with the groups.
+pub fn limited_permissions(roles: &[String]) -> Vec<(&'static str, Vec<String>)> {
+    let limited = |permission: &&'static str| {
+        let groups = groups_of(roles, permission);
+        (!allows(roles, permission) && !groups.is_empty()).then_some((*permission, groups))
+    };
+    LIMITED.iter().filter_map(limited).collect()
 }
 
 /// Returns whether one of these roles holds a permission.
@@ -161,9 +236,40 @@ mod tests {
                 "operator",
                 "session.own node.read change.request freeze.set concession.ask evidence.make audit.read",
             ),
+            ("operator@kiosks", "session.own node.read evidence.make audit.read"),
+            ("approver@kiosks", "session.own node.read evidence.make audit.read"),
+            ("administrator@kiosks", ""),
+            ("operator@", ""),
+            ("stranger@kiosks", ""),
             ("stranger", ""),
         ] {
             assert_eq!(permissions_of(&[role.to_owned()]).join(" "), may, "{role}");
         }
+    }
+
+    #[test]
+    fn a_role_for_one_group_permits_its_acts_there_and_nowhere_else() {
+        let told = |roles: &[&str]| -> Vec<String> {
+            let roles: Vec<String> = roles.iter().map(|role| (*role).to_owned()).collect();
+            let limited = limited_permissions(&roles).into_iter();
+            limited.map(|(permission, groups)| format!("{permission} {}", groups.join("+"))).collect()
+        };
+        assert_eq!(told(&["operator@kiosks"]), ["freeze.set kiosks", "change.request kiosks"]);
+        let both = told(&["approver@kiosks", "operator@gates"]);
+        assert_eq!(
+            both,
+            [
+                "freeze.set gates+kiosks",
+                "node.edit kiosks",
+                "node.revoke kiosks",
+                "group.edit kiosks",
+                "change.request gates+kiosks",
+                "change.decide kiosks",
+            ]
+        );
+        assert!(told(&["approver@kiosks", "approver"]).is_empty(), "it may do all of it everywhere");
+        assert!(told(&["administrator@kiosks", "publisher@kiosks", "reader@kiosks"]).is_empty());
+        assert!(HeldRole::parse("publisher@kiosks").is_err_and(|why| why.contains("whole fleet")));
+        assert!(HeldRole::parse("stranger").is_err_and(|why| why.contains("there is no role `stranger`")));
     }
 }
