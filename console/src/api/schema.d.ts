@@ -6739,9 +6739,14 @@ export interface components {
             version: string;
         };
         /** @description The caller, and the server. */
+        LimitedPermission: {
+            permission: string;
+            groups: string[];
+        };
         Session: {
             /** @description What they may do. */
             permissions: string[];
+            limited?: components["schemas"]["LimitedPermission"][];
             /** @description The person. */
             person: string;
             /** @description The person's roles. */

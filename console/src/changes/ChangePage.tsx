@@ -74,8 +74,7 @@ function ChangeParts({ shown }: { shown: Schemas['ChangeShown'] }) {
 
 function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_for_second_person } }: { shown: Schemas['ChangeShown'] }) {
   const session = useQuery(sessionQuery);
-  const mayDecide =
-    mayOn(session.data, []).includes('change.decide') || (change.who === session.data?.person && mayOn(session.data).includes('change.decide'));
+  const mayDecide = mayOn(session.data, []).includes('change.decide') || (change.who === session.data?.person && mayOn(session.data).includes('change.decide'));
   const queries = useQueryClient();
   const stop = useMutation({ mutationFn: () => api.stopChange(change.no), onSettled: () => queries.invalidateQueries() });
   const [asks, setAsks] = useState<'confirm' | 'approve' | 'deny' | 'go-back'>();

@@ -11,8 +11,8 @@ import { useState } from 'react';
 import { NavLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { StatusGlyph } from '../looks/StatusGlyph';
-import { ActivityLine } from './ActivityLine';
 import { roleWords } from '../words/words';
+import { ActivityLine } from './ActivityLine';
 
 const PAGES = [
   { to: '/', name: 'Overview' },

@@ -73,7 +73,7 @@ fn compared_text(compared: &SettingsComparison) -> String {
     if compared.undecidable > 0 {
         let _ = writeln!(
             text,
-            "{} not compared: they did not report a field of the filter",
+            "not compared, without a field of the filter: {}",
             nodes(compared.undecidable)
         );
     }
@@ -176,6 +176,15 @@ mod tests {
             "unacknowledged_nodes": 1,
         }))
         .unwrap();
-        insta::assert_snapshot!(compared_text(&compared), @"");
+        insta::assert_snapshot!(compared_text(&compared), @"
+        43 nodes differ in 1 setting
+        mode:
+          enforce, the group kiosks: 42 nodes   gate-auken-1 kiosk-auken-1 and 40 more
+          observe, this node: 1 node   till-auken-1
+        the same on all: grace: none
+        not compared, without a field of the filter: 1 node
+        not acknowledged yet by 1 node:
+          kiosk-tern-1  handed out 2026-11-23 06:40:00 UTC; next check-in by 2026-11-23 06:50:00 UTC
+        ");
     }
 }

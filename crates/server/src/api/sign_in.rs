@@ -9,7 +9,7 @@ use crate::store::{audit, person, token};
 use crate::trust::session::{OurPage, ShownToken};
 use crate::trust::{Allowed, Role, Secret, SessionOwn, digest_of, limited_permissions, password, permissions_of, session};
 use constans_core::words::check_person;
-use constans_wire::people::{ClientToken, Concealed, ServerAbout, Session, SignIn, Welcome, WelcomeFor};
+use constans_wire::people::{ClientToken, Concealed, ServerAbout, Session, SignIn, Welcome, WelcomeFor, LimitedPermission};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use rocket::http::CookieJar;
