@@ -1747,8 +1747,10 @@ export interface paths {
         };
         get?: never;
         /**
-         * Grants a role to a person; a new name adds a person.
-         * @description Grants a role to a person; a new name adds a person.
+         * Grants a role to a person, for the whole fleet as `operator`, or for the nodes of one group as `operator@kiosks`; a new name adds a
+         *     person.
+         * @description Grants a role to a person, for the whole fleet as `operator`, or for the nodes of one group as `operator@kiosks`; a new name adds a
+         *     person.
          */
         put: operations["put_api_people_name_roles_role"];
         post?: never;
@@ -5300,6 +5302,13 @@ export interface components {
          * @enum {string}
          */
         Level: "error" | "warning";
+        /** @description What a person may do on the nodes of some groups only. */
+        LimitedPermission: {
+            /** @description The groups. */
+            groups: string[];
+            /** @description The permission. */
+            permission: string;
+        };
         /** @description One release of a kit with where it was served. */
         Logged: {
             /** @description The release. */
@@ -6739,14 +6748,11 @@ export interface components {
             version: string;
         };
         /** @description The caller, and the server. */
-        LimitedPermission: {
-            permission: string;
-            groups: string[];
-        };
         Session: {
+            /** @description What they may do on the nodes of some groups only. */
+            limited?: components["schemas"]["LimitedPermission"][];
             /** @description What they may do. */
             permissions: string[];
-            limited?: components["schemas"]["LimitedPermission"][];
             /** @description The person. */
             person: string;
             /** @description The person's roles. */
