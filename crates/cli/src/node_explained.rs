@@ -71,11 +71,8 @@ fn compared_text(compared: &SettingsComparison) -> String {
         let _ = writeln!(text, "the same on all: {}", compared.same.join("; "));
     }
     if compared.undecidable > 0 {
-        let _ = writeln!(
-            text,
-            "not compared, without a field of the filter: {}",
-            nodes(compared.undecidable)
-        );
+        let _ =
+            writeln!(text, "not compared, without a field of the filter: {}", nodes(compared.undecidable));
     }
     match compared.unacknowledged_nodes {
         0 if compared.nodes > 0 => text.push_str("all have acknowledged what is given to them\n"),

@@ -215,7 +215,11 @@ async fn list_people(server: &Server) -> Result<(), ClientError> {
     }
     let width = people.iter().map(|person| person.name.len()).max().unwrap_or(0);
     for person in &people {
-        let roles = if person.roles.is_empty() { "no role".to_owned() } else { person.roles.iter().map(|role| role_words(role)).collect::<Vec<_>>().join(", ") };
+        let roles = if person.roles.is_empty() {
+            "no role".to_owned()
+        } else {
+            person.roles.iter().map(|role| role_words(role)).collect::<Vec<_>>().join(", ")
+        };
         let seen = person
             .last_at
             .map_or_else(|| "never signed in".to_owned(), |at| format!("last seen {}", minute(at)));

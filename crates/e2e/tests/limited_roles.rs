@@ -31,7 +31,16 @@ fn an_approver_of_the_kiosks_decides_about_kiosks_and_about_nothing_else() {
 
     // He sees all of it, and acts on the kiosks.
     assert!(well(&by(&["node", "list"])).contains("gate-auken-1"));
-    well(&by(&["freeze", "set", "--node", "kiosk-auken-1", "--for", "1h", "--because", "the pier is rebuilt"]));
+    well(&by(&[
+        "freeze",
+        "set",
+        "--node",
+        "kiosk-auken-1",
+        "--for",
+        "1h",
+        "--because",
+        "the pier is rebuilt",
+    ]));
     well(&by(&["freeze", "end", "F1"]));
     well(&by(&["node", "label", "kiosk-auken-1", "--set", "tier=front"]));
     well(&by(&["node", "setting", "kiosk-auken-1", "grace_secs", "5 min"]));
@@ -47,14 +56,25 @@ fn an_approver_of_the_kiosks_decides_about_kiosks_and_about_nothing_else() {
 
     // Everything else is refused, and nothing is done.
     let state = || {
-        fleet.query("select string_agg(n.name || n.labels::text || n.own::text || coalesce(n.revoked_at::text, ''), ' ' order by n.name) || (select string_agg(body::text, ' ' order by name) from node_group where until_at is null) || (select count(*) from freeze)::text from node n")
+        fleet.query("select string_agg(n.name || n.labels::text || n.own::text || coalesce(n.revoked_at::text, ''), ' ' order by n.name) || (select string_agg(body::text, ' ' order by name) from node_group where until_at is null) || (select count(*) from change_freeze)::text from node n")
     };
     let before = state();
     let only = "only on nodes of kiosks, and not on";
     for words in [
         &["freeze", "set", "--all", "--for", "1h", "--because", "all"][..],
         &["freeze", "set", "--node", "gate-auken-1", "--for", "1h", "--because", "gates"],
-        &["freeze", "set", "--node", "kiosk-auken-1", "--node", "gate-auken-1", "--for", "1h", "--because", "both"],
+        &[
+            "freeze",
+            "set",
+            "--node",
+            "kiosk-auken-1",
+            "--node",
+            "gate-auken-1",
+            "--for",
+            "1h",
+            "--because",
+            "both",
+        ],
         &["node", "label", "gate-auken-1", "--set", "role=kiosk"],
         &["node", "label", "kiosk-auken-1", "gate-auken-1", "--set", "tier=back"],
         &["node", "rename", "gate-auken-1", "kiosk-auken-9"],
@@ -82,7 +102,8 @@ fn an_approver_of_the_kiosks_decides_about_kiosks_and_about_nothing_else() {
     }
     let table = kiosk.document("nodes.csv", "name,role\ngate-auken-1,kiosk\n");
     refused(&by(&["node", "table", &table]), only);
-    let whole = kiosk.document("group.toml", &KIOSKS.replace("MODE", "enforce").replace("role == 'kiosk'", "role != ''"));
+    let whole = kiosk
+        .document("group.toml", &KIOSKS.replace("MODE", "enforce").replace("role == 'kiosk'", "role != ''"));
     refused(&by(&["group", "set", &whole]), "group.edit");
     let desired = kiosk.document("desired.toml", well(&fleet.client(&["desired", "export"])));
     refused(&by(&["desired", "import", &desired]), "desired.import");
@@ -110,7 +131,11 @@ fn an_operator_of_the_kiosks_requests_for_kiosks_only() {
     let pia = fleet.token("pia.lund", "operator@kiosks");
     let by = |words: &[&str]| fleet.client_by(&pia, words);
     let asked = by(&["node", "label", "kiosk-auken-1", "--set", "tier=front"]);
-    assert!(well(&asked).contains("nothing is handed out until another person approves it"), "{}", asked.stdout);
+    assert!(
+        well(&asked).contains("nothing is handed out until another person approves it"),
+        "{}",
+        asked.stdout
+    );
     let change = format!("C{}", fleet.query("select max(no) from change"));
     well(&fleet.client(&["change", "approve", &change]));
     let asked = by(&["group", "param", "kiosks", "kiosk-floor/kiosk-lockdown.idle_seconds", "60"]);

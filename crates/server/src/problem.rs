@@ -316,7 +316,9 @@ impl ApiError {
                 Some("an administrator makes another: constans-server link --person NAME".to_owned()),
             ),
             Self::Random(_) => ("randomness", None),
-            Self::NotAllowed { .. } | Self::OnlyInGroups { .. } => ("not_allowed", Some("an administrator gives roles".to_owned())),
+            Self::NotAllowed { .. } | Self::OnlyInGroups { .. } => {
+                ("not_allowed", Some("an administrator gives roles".to_owned()))
+            }
             Self::Revoked(_) => (REVOKED, Some("an operator can admit it again as this node".to_owned())),
             Self::Retired(_) => (RETIRED, Some("with an invitation it can join as a new node".to_owned())),
             Self::Missing { .. } => ("missing", None),

@@ -9,7 +9,9 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::change::{self, ChangeRow, ChangedNodeRow};
 use crate::store::job::{self, JobKind};
 use crate::store::{audit, node, wanted};
-use crate::trust::{Allowed, AllowedWithin, Asker, ChangeDecide, MayAsk, MayAskWithin, NodeRead, Permission as _};
+use crate::trust::{
+    Allowed, AllowedWithin, Asker, ChangeDecide, MayAsk, MayAskWithin, NodeRead, Permission as _,
+};
 use constans_core::change::{
     Confirmed, DocumentEdit, Impact, asks_for_second_person, later_edits, typed_from,
 };

@@ -71,7 +71,8 @@ pub async fn edit(
 ) -> Answer<Changed> {
     let asker = caller.for_group(name)?;
     if !caller.is_of_fleet() && !wanted.edits.iter().all(is_of_what_it_gives) {
-        let because = "who has a role for this group only edits what it gives: baselines, parameters and settings";
+        let because =
+            "who has a role for this group only edits what it gives: baselines, parameters and settings";
         return Err(ApiError::invalid("edits", because));
     }
     if let Some(changed) = repeated(db, here, &asker).await? {

@@ -7,9 +7,13 @@ use crate::problem::{Answer, ApiError};
 use crate::store::person::FailuresRow;
 use crate::store::{audit, person, token};
 use crate::trust::session::{OurPage, ShownToken};
-use crate::trust::{Allowed, Role, Secret, SessionOwn, digest_of, limited_permissions, password, permissions_of, session};
+use crate::trust::{
+    Allowed, Role, Secret, SessionOwn, digest_of, limited_permissions, password, permissions_of, session,
+};
 use constans_core::words::check_person;
-use constans_wire::people::{ClientToken, Concealed, ServerAbout, Session, SignIn, Welcome, WelcomeFor, LimitedPermission};
+use constans_wire::people::{
+    ClientToken, Concealed, LimitedPermission, ServerAbout, Session, SignIn, Welcome, WelcomeFor,
+};
 use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use rocket::http::CookieJar;

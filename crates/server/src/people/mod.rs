@@ -3,9 +3,9 @@
 pub mod command_line;
 
 use crate::problem::ApiError;
-use crate::store::{audit, group};
 use crate::store::person::{self, EndedRow};
 use crate::store::token::{self, NewRow};
+use crate::store::{audit, group};
 use crate::trust::{HeldRole, Role, Secret};
 use constans_core::words::{check_name, check_person};
 use constans_wire::people::{Concealed, Granted, MadeToken};
@@ -38,8 +38,7 @@ pub async fn grant(
     if !person::grant(&mut *db, name, &word).await? {
         return Ok(Granted::NothingNew);
     }
-    audit::add(db, by, "granted a role", name, &json!({ "role": word, "new_person": !is_known }))
-        .await?;
+    audit::add(db, by, "granted a role", name, &json!({ "role": word, "new_person": !is_known })).await?;
     Ok(if is_known { Granted::NewRole } else { Granted::NewPerson })
 }
 
@@ -48,12 +47,7 @@ pub async fn grant(
 /// # Errors
 ///
 /// Returns that there is no such person, that they do not have it, or that nobody would be administrator.
-pub async fn take(
-    db: &mut PgConnection,
-    by: &str,
-    name: &str,
-    role: &HeldRole,
-) -> Result<(), ApiError> {
+pub async fn take(db: &mut PgConnection, by: &str, name: &str, role: &HeldRole) -> Result<(), ApiError> {
     known(&mut *db, name).await?;
     let word = role.word();
     if role.role == Role::Administrator {

@@ -453,11 +453,7 @@ pub async fn unusable(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<(Str
 }
 
 /// Returns whether a change alters a node that belonged to none of these groups before.
-pub async fn is_outside_of_groups(
-    db: impl PgExecutor<'_>,
-    no: i64,
-    groups: &[String],
-) -> sqlx::Result<bool> {
+pub async fn is_outside_of_groups(db: impl PgExecutor<'_>, no: i64, groups: &[String]) -> sqlx::Result<bool> {
     sqlx::query_scalar(include_str!("sql/change/is_outside_of_groups.sql"))
         .bind(no)
         .bind(groups)

@@ -22,11 +22,11 @@ pub use node_caller::NodeCaller;
 pub use noted_days::NotedDays;
 pub use permission::{
     AgentPackageEdit, AuditRead, ChangeDecide, ChangeRequest, ConcessionAsk, ConcessionDecide, ControlEdit,
-    DesiredImport, EvidenceMake, FreezeSet, GroupEdit, InvitationMake, JoinDecide, KitPublish, NodeEdit,
-    NodeRead, NodeRevoke, PeopleManage, HeldRole, Permission, Role, ServerRecover, SessionOwn, StageEdit, StageServe,
-    limited_permissions, permissions_of,
+    DesiredImport, EvidenceMake, FreezeSet, GroupEdit, HeldRole, InvitationMake, JoinDecide, KitPublish,
+    NodeEdit, NodeRead, NodeRevoke, PeopleManage, Permission, Role, ServerRecover, SessionOwn, StageEdit,
+    StageServe, limited_permissions, permissions_of,
 };
-pub use reach::{AllowedWithin, MayAskWithin};
 pub use protected::{ProtectedError, ProtectedFolder, put_whole};
+pub use reach::{AllowedWithin, MayAskWithin};
 pub use refusals::{Refusal, Refusals};
 pub use secret::{Secret, digest_of};

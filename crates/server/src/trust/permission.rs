@@ -94,7 +94,8 @@ impl HeldRole {
             return Err(format!("there is no role `{role}`: {}", roles.join(", ")));
         };
         if group.is_some() && !role.can_be_limited() {
-            let why = "is held for the whole fleet: operator and approver can be held for the nodes of one group";
+            let why =
+                "is held for the whole fleet: operator and approver can be held for the nodes of one group";
             return Err(format!("{} {why}", role.word()));
         }
         if group == Some("") {
