@@ -32,6 +32,20 @@ pub fn well(ended: &Ended) -> &str {
     &ended.stdout
 }
 
+/// Sees to it that a command was refused, with these words.
+///
+/// # Panics
+///
+/// Panics if it was not, or said something else.
+pub fn refused(ended: &Ended, said: &str) {
+    assert!(
+        ended.exit != Some(0) && ended.stderr.contains(said),
+        "{said} in {}{}",
+        ended.stdout,
+        ended.stderr
+    );
+}
+
 /// Publishes the demo's kits and serves them to the whole fleet.
 ///
 /// # Panics

@@ -1,16 +1,7 @@
 //! A role for the nodes of one group: what it permits is done there and nowhere else, however it is asked for.
 
-use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
-use constans_e2e::{Ended, Fleet};
-
-fn refused(ended: &Ended, said: &str) {
-    assert!(
-        ended.exit != Some(0) && ended.stderr.contains(said),
-        "{said} in {}{}",
-        ended.stdout,
-        ended.stderr
-    );
-}
+use constans_e2e::Fleet;
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, well};
 
 #[test]
 fn an_approver_of_the_kiosks_decides_about_kiosks_and_about_nothing_else() {

@@ -1,22 +1,13 @@
 //! Values of single properties that one node has alone: set, seen, ended by themselves, and accepted from what was found.
 
-use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
-use constans_e2e::{Ended, Fleet};
+use constans_e2e::Fleet;
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, well};
 use jiff::{SignedDuration, Timestamp};
 use std::os::unix::fs::PermissionsExt as _;
 use std::time::{Duration, Instant};
 
 const ISSUE: &str = "file:/etc/issue";
 const SHELL: &str = "/etc/kiosk/shell.conf";
-
-fn refused(ended: &Ended, said: &str) {
-    assert!(
-        ended.exit != Some(0) && ended.stderr.contains(said),
-        "{said} in {}{}",
-        ended.stdout,
-        ended.stderr
-    );
-}
 
 #[test]
 fn one_property_of_one_node_is_set_for_a_time_and_is_then_as_the_baselines_say_again() {

@@ -2,18 +2,9 @@
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
-use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
-use constans_e2e::{Ended, Fleet};
+use constans_e2e::Fleet;
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, well};
 use serde_json::Value;
-
-fn refused(ended: &Ended, said: &str) {
-    assert!(
-        ended.exit != Some(0) && ended.stderr.contains(said),
-        "{said} in {}{}",
-        ended.stdout,
-        ended.stderr
-    );
-}
 
 fn retired(fleet: &Fleet, name: &str) -> Value {
     serde_json::from_str(well(&fleet.client(&["node", "retired", name, "--output", "json"]))).unwrap()

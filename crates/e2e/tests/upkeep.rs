@@ -1,18 +1,9 @@
 //! Daily upkeep: a stage advances, nodes are labelled by filter and by table, and where a baseline is used is told.
 
-use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, well};
-use constans_e2e::{Ended, Fleet};
+use constans_e2e::Fleet;
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, well};
 use serde_json::{Value, json};
 use std::fs;
-
-fn refused(ended: &Ended, said: &str) {
-    assert!(
-        ended.exit != Some(0) && ended.stderr.contains(said),
-        "{said} in {}{}",
-        ended.stdout,
-        ended.stderr
-    );
-}
 
 #[test]
 fn a_stage_serves_what_an_earlier_one_serves_previewed_and_gone_back() {
