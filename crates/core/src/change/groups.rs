@@ -184,7 +184,7 @@ pub enum GroupEditError {
     },
     /// A node has too many.
     #[error(
-        "a node has at most {MAX_OWN_PROPERTIES} values of its own: give it a parameter, or publish a kit that desires it"
+        "a node has at most {MAX_OWN_PROPERTIES} values of its own, of 256 KiB together: give it a parameter, or publish a kit that desires it"
     )]
     TooManyOwnValues,
     /// It does not name the node.

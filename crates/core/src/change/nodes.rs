@@ -2,7 +2,7 @@
 
 use super::{DocumentEdit, DocumentKey, GroupEdit, GroupEditError};
 use crate::address::ClauseAddress;
-use crate::group::{MAX_OWN_PROPERTIES, NodeOwn};
+use crate::group::{MAX_OWN_PROPERTIES, MAX_OWN_PROPERTY_BYTES, NodeOwn};
 use crate::state::{OwnProperties, OwnValue};
 use crate::words::check_label;
 use jiff::Timestamp;
@@ -144,7 +144,9 @@ pub fn edit_own(own: &NodeOwn, edits: &[GroupEdit]) -> Result<NodeOwn, GroupEdit
         let GroupEdit::Property { clause, property, value, until } = edit else { continue };
         set_property(&mut own.properties, clause, property, value.as_ref(), *until)?;
     }
-    if own.property_count() > MAX_OWN_PROPERTIES {
+    if own.property_count() > MAX_OWN_PROPERTIES
+        || json!(own.properties).to_string().len() > MAX_OWN_PROPERTY_BYTES
+    {
         return Err(GroupEditError::TooManyOwnValues);
     }
     Ok(own)
@@ -202,6 +204,7 @@ pub fn only_nodes(edits: &[DocumentEdit]) -> Option<Vec<&str>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::group::Group;
 
     const KIOSK: &str = "01977e2c-0000-7000-8000-000000000001";
     const GATE: &str = "01977e2c-0000-7000-8000-000000000002";
@@ -289,6 +292,34 @@ mod tests {
         assert!(wrong.contains("only groups have"), "{wrong}");
         let wrong = edit_own(&own, &[mode(json!("enforced"))]).unwrap_err().to_string();
         assert!(wrong.contains("the setting mode cannot be \"enforced\""), "{wrong}");
+    }
+
+    #[test]
+    fn values_of_a_nodes_own_are_set_and_taken_away_and_bounded_in_number_and_size() {
+        let property = |property: &str, value: Option<Value>| GroupEdit::Property {
+            clause: ClauseAddress::parse("file:/etc/issue").unwrap(),
+            property: property.to_owned(),
+            value,
+            until: None,
+        };
+        let own = edit_own(&NodeOwn::default(), &[property("owner", Some(json!("ops")))]).unwrap();
+        assert_eq!(
+            json!(own),
+            json!({ "properties": { "file:/etc/issue": { "owner": { "value": "ops" } } } })
+        );
+        assert!(edit_own(&own, &[property("owner", None)]).unwrap().is_empty(), "nothing of it is left");
+        let wrong = edit_own(&own, &[property("group", None)]).unwrap_err().to_string();
+        assert_eq!(
+            wrong,
+            "the node has no value of its own of group of file:/etc/issue; it has file:/etc/issue owner"
+        );
+        let many: Vec<_> =
+            (0..=MAX_OWN_PROPERTIES).map(|at| property(&format!("p{at}"), Some(json!(at)))).collect();
+        assert_eq!(edit_own(&own, &many).unwrap_err(), GroupEditError::TooManyOwnValues);
+        let large = property("text", Some(json!("x".repeat(MAX_OWN_PROPERTY_BYTES))));
+        assert_eq!(edit_own(&own, &[large]).unwrap_err(), GroupEditError::TooManyOwnValues);
+        let of_group = Group::default().edited(&[property("owner", None)]).unwrap_err();
+        assert_eq!(of_group, GroupEditError::OnlyOfNodes);
     }
 
     #[test]

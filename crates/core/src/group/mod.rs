@@ -19,7 +19,7 @@ pub use check::{GroupFinding, GroupSurroundings, check_group};
 pub use layers::{LayeredValue, NodeLayers, node_layers};
 pub use membership::{GroupMembers, MAX_GROUP_NAMES, MemberCount, Membership, UndecidableNode};
 use merge::settings_of;
-pub use own::{MAX_OWN_PROPERTIES, NodeOwn};
+pub use own::{MAX_OWN_PROPERTIES, MAX_OWN_PROPERTY_BYTES, NodeOwn};
 pub use planner::Planner;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;

@@ -10,6 +10,8 @@ use std::collections::BTreeMap;
 
 /// This many properties of one node have values of its own at most.
 pub const MAX_OWN_PROPERTIES: usize = 100;
+/// They have this many bytes together at most, as JSON: each resolving of the node reads them.
+pub const MAX_OWN_PROPERTY_BYTES: usize = 256 * 1024;
 
 /// What one node is given by itself: baselines after those of its groups, parameters and settings over those of its groups.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
