@@ -42,7 +42,7 @@ pub async fn end(db: &PgPool) -> Result<bool, ApiError> {
         return Ok(false);
     }
     let now = now();
-    let ended: Vec<DocumentEdit> = node::with_own_values(&mut *transaction)
+    let ended: Vec<DocumentEdit> = node::with_ending_values(&mut *transaction)
         .await?
         .into_iter()
         .filter_map(|(id, before)| {

@@ -147,10 +147,10 @@ pub async fn documents(db: impl PgExecutor<'_>, nodes: &[Uuid]) -> sqlx::Result<
     Ok(rows.into_iter().map(DocumentRow::read).collect())
 }
 
-/// Returns what persons said of the nodes that have values of single properties by themselves.
-pub async fn with_own_values(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(Uuid, NodeDocument)>> {
+/// Returns what persons said of the nodes that have values of single properties by themselves for a time.
+pub async fn with_ending_values(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<(Uuid, NodeDocument)>> {
     let rows: Vec<DocumentRow> =
-        sqlx::query_as(include_str!("sql/node/with_own_values.sql")).fetch_all(db).await?;
+        sqlx::query_as(include_str!("sql/node/with_ending_values.sql")).fetch_all(db).await?;
     Ok(rows.into_iter().map(DocumentRow::read).collect())
 }
 

@@ -1,1 +1,0 @@
-select id, name, labels, own from node where own ? 'properties' and retired_at is null order by id
