@@ -62,7 +62,7 @@ test-hosts: console ## the agent on real Debian hosts, as root; KILLS=1100 sets 
 
 test-long: tools ## two thousand nodes of a crowd in one process: what a node costs, and that it stays so; some minutes
 	cargo build --locked --bins -p constans-crowd -p constans-server -p constans-cli
-	ci/leaves-nothing cargo test --locked -p constans-e2e --test long --test crowd --test described --test door --test changes -- --ignored --nocapture --test-threads=1
+	ci/leaves-nothing cargo test --locked -p constans-e2e --test e2e -- --ignored --nocapture --test-threads=1
 
 check: dependencies console-check interface-check unused circles ## format, lints, licences, dependencies banned and unused
 	cargo fmt --all --check
