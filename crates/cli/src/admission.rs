@@ -4,7 +4,7 @@ use crate::change::ask;
 use crate::error::ClientError;
 use crate::invitation::duration;
 use crate::join::PlaceArguments;
-use crate::server::{Server, ServerArguments, labels};
+use crate::server::{ListArguments, Server, ServerArguments, labels};
 use clap::{ArgGroup, Args, Subcommand};
 use constans_core::joining::{AdmissionRule, Placement};
 use constans_terminal::{count, harmless, time};
@@ -28,6 +28,8 @@ enum AdmissionCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Show a rule, and the machines that it let in
     Show {
@@ -90,7 +92,7 @@ fn number(text: &str) -> Result<u32, String> {
 /// Lists, shows, makes or ends.
 pub async fn run(arguments: &AdmissionArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        AdmissionCommand::List { server } => list(&Server::open(server)?).await,
+        AdmissionCommand::List { server, which } => list(&Server::open(server)?, which).await,
         AdmissionCommand::Show { server, no } => show(&Server::open(server)?, *no).await,
         AdmissionCommand::Add {
             server,
@@ -215,8 +217,8 @@ fn more(lines: &mut Vec<String>, number: usize) {
     }
 }
 
-async fn list(server: &Server) -> Result<(), ClientError> {
-    let rules: Vec<AdmissionRuleShown> = server.get("/api/admission-rules").await?;
+async fn list(server: &Server, which: &ListArguments) -> Result<(), ClientError> {
+    let rules: Vec<AdmissionRuleShown> = server.get_all(&which.address("/api/admission-rules")).await?;
     if server.says_json(&rules) {
         return Ok(());
     }

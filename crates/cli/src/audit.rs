@@ -1,7 +1,7 @@
 //! `constans audit`.
 
 use crate::error::ClientError;
-use crate::server::{Server, ServerArguments};
+use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::{count, harmless, time};
 use constans_wire::audit::{AuditVerification, ShownEntry};
@@ -29,6 +29,8 @@ enum AuditCommand {
         /// Only entries before this number
         #[arg(long, value_name = "NUMBER")]
         before: Option<u32>,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Verify that no entry was altered or removed
     Verify {
@@ -40,18 +42,20 @@ enum AuditCommand {
 /// Lists or verifies.
 pub async fn run(arguments: &AuditArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        AuditCommand::List { server, who, subject, before } => {
+        AuditCommand::List { server, who, subject, before, which } => {
             let server = Server::open(server)?;
             let word = |text: &String| utf8_percent_encode(text, NON_ALPHANUMERIC).to_string();
-            let mut query: Vec<String> = who.iter().map(|who| format!("who={}", word(who))).collect();
+            let mut query = vec!["size=100".to_owned()];
+            query.extend(who.iter().map(|who| format!("who={}", word(who))));
             query.extend(subject.iter().map(|subject| format!("subject={}", word(subject))));
             query.extend(before.map(|before| format!("before={before}")));
-            let entries: Vec<ShownEntry> = server.get(&format!("/api/audit?{}", query.join("&"))).await?;
+            let entries: Vec<ShownEntry> =
+                server.get(&which.address(&format!("/api/audit?{}", query.join("&")))).await?;
             if server.says_json(&entries) {
                 return Ok(());
             }
             if entries.is_empty() {
-                println!("no entries");
+                println!("{}", which.none("no entries"));
             }
             for ShownEntry { entry, at, .. } in &entries {
                 println!(

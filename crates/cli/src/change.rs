@@ -1,7 +1,7 @@
 //! `constans change`, and how every command that changes desired state asks.
 
 use crate::error::ClientError;
-use crate::server::{Server, ServerArguments};
+use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::change::Confirmed;
 use constans_terminal::{count, harmless, show_impact, time};
@@ -94,6 +94,8 @@ enum ChangeCommand {
         /// Only changes before this one
         #[arg(long, value_name = "CHANGE", value_parser = number)]
         before: Option<u32>,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Show a change: its impact, its documents before and after, and the nodes that do not have it yet
     Show {
@@ -173,8 +175,8 @@ fn number(text: &str) -> Result<u32, String> {
 /// Lists, shows, confirms, stops or reverts.
 pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        ChangeCommand::List { server, node, before } => {
-            list(&Server::open(server)?, node.as_deref(), *before).await
+        ChangeCommand::List { server, node, before, which } => {
+            list(&Server::open(server)?, node.as_deref(), *before, which).await
         }
         ChangeCommand::Show { server, no } => {
             let server = Server::open(server)?;
@@ -372,18 +374,22 @@ fn print_unusable(changed: &Changed, keep: &str) {
     }
 }
 
-async fn list(server: &Server, node: Option<&str>, before: Option<u32>) -> Result<(), ClientError> {
-    let mut query: Vec<String> = node
-        .map(|node| format!("of_node={}", utf8_percent_encode(node, NON_ALPHANUMERIC)))
-        .into_iter()
-        .collect();
+async fn list(
+    server: &Server,
+    node: Option<&str>,
+    before: Option<u32>,
+    which: &ListArguments,
+) -> Result<(), ClientError> {
+    let mut query = vec!["size=100".to_owned()];
+    query.extend(node.map(|node| format!("of_node={}", utf8_percent_encode(node, NON_ALPHANUMERIC))));
     query.extend(before.map(|before| format!("before={before}")));
-    let changes: Vec<ChangeSummary> = server.get(&format!("/api/changes?{}", query.join("&"))).await?;
+    let changes: Vec<ChangeSummary> =
+        server.get(&which.address(&format!("/api/changes?{}", query.join("&")))).await?;
     if server.says_json(&changes) {
         return Ok(());
     }
     if changes.is_empty() {
-        println!("no changes");
+        println!("{}", which.none("no changes"));
     }
     changes.iter().for_each(|change| println!("{}", line(change)));
     Ok(())

@@ -2,7 +2,7 @@
 
 use crate::error::ClientError;
 use crate::invitation::duration;
-use crate::server::{Server, ServerArguments};
+use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{ArgGroup, Args, Subcommand};
 use constans_terminal::{count, harmless, time};
 use constans_wire::concession::{
@@ -85,6 +85,8 @@ enum ConcessionCommand {
         /// Also those that are over, were refused, withdrawn or ended
         #[arg(long)]
         also_over: bool,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// End a concession before its time, or withdraw one that waits
     End {
@@ -151,15 +153,15 @@ pub async fn run(arguments: &ConcessionArguments) -> Result<(), ClientError> {
         }
         ConcessionCommand::Refuse { server, no, because } => close(server, *no, "refuse", because).await?,
         ConcessionCommand::End { server, no, because } => close(server, *no, "end", because).await?,
-        ConcessionCommand::List { server, also_over } => {
+        ConcessionCommand::List { server, also_over, which } => {
             let server = Server::open(server)?;
             let concessions: Vec<Concession> =
-                server.get_all(&format!("/api/concessions?also_over={also_over}")).await?;
+                server.get_all(&which.address(&format!("/api/concessions?also_over={also_over}"))).await?;
             if server.says_json(&concessions) {
                 return Ok(());
             }
             if concessions.is_empty() {
-                println!("no concession waits or is in force");
+                println!("{}", which.none("no concession waits or is in force"));
             }
             concessions.iter().for_each(|concession| print!("{}", shown(concession)));
         }

@@ -3,7 +3,7 @@
 use crate::credentials::KnownKeys;
 use crate::error::ClientError;
 use crate::evidence_verify::{not_read, number_of, of, verified, words};
-use crate::server::{Server, ServerArguments, mebibytes, on_network};
+use crate::server::{ListArguments, Server, ServerArguments, mebibytes, on_network};
 use clap::{Args, Subcommand, ValueEnum};
 use constans_evidence::verify;
 use constans_terminal::{harmless, time};
@@ -84,6 +84,8 @@ enum EvidenceCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Save the file of evidence, and wait for it if it is not made yet
     Get {
@@ -202,14 +204,14 @@ async fn on_server(command: &EvidenceCommand) -> Result<(), ClientError> {
         EvidenceCommand::Get { server, no, save_as } => {
             save(&Server::open(server)?, *no, save_as.as_deref()).await
         }
-        EvidenceCommand::List { server } => {
+        EvidenceCommand::List { server, which } => {
             let server = Server::open(server)?;
-            let all: Vec<Evidence> = server.get_all("/api/evidence").await?;
+            let all: Vec<Evidence> = server.get_all(&which.address("/api/evidence")).await?;
             if server.says_json(&all) {
                 return Ok(());
             }
             if all.is_empty() {
-                anstream::println!("no evidence was asked for yet");
+                anstream::println!("{}", which.none("no evidence was asked for yet"));
             }
             all.iter().for_each(|evidence| anstream::println!("{}", line(evidence)));
             Ok(())

@@ -2,7 +2,7 @@
 
 use crate::error::ClientError;
 use crate::invitation::duration;
-use crate::server::{Server, ServerArguments};
+use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{ArgGroup, Args, Subcommand};
 use constans_terminal::{count, harmless, time};
 use constans_wire::freeze::{EndFreeze, FreezeShown, NewFreeze};
@@ -48,6 +48,8 @@ enum FreezeCommand {
         /// Also those that are over
         #[arg(long)]
         also_over: bool,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// End a freeze before its hour
     End {
@@ -94,15 +96,15 @@ pub async fn run(arguments: &FreezeArguments) -> Result<(), ClientError> {
                 freeze.no
             );
         }
-        FreezeCommand::List { server, also_over } => {
+        FreezeCommand::List { server, also_over, which } => {
             let server = Server::open(server)?;
             let freezes: Vec<FreezeShown> =
-                server.get_all(&format!("/api/freezes?also_over={also_over}")).await?;
+                server.get_all(&which.address(&format!("/api/freezes?also_over={also_over}"))).await?;
             if server.says_json(&freezes) {
                 return Ok(());
             }
             if freezes.is_empty() {
-                println!("nothing is frozen");
+                println!("{}", which.none("nothing is frozen"));
             }
             freezes.iter().for_each(|freeze| println!("{}", line(freeze)));
         }

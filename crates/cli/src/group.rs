@@ -5,7 +5,7 @@ use crate::error::ClientError;
 use crate::group_document::{set_document, terms, unreadable};
 use crate::group_edit::{self, GroupEditCommand};
 use crate::group_show::shown_whole;
-use crate::server::{Server, ServerArguments};
+use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::group::Group;
 use constans_terminal::count;
@@ -25,6 +25,8 @@ enum GroupCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Show a group: its nodes, what it gives them, and what other groups put over that
     Show {
@@ -59,9 +61,9 @@ enum GroupCommand {
 /// Lists, shows or edits.
 pub async fn run(arguments: &GroupArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        GroupCommand::List { server } => {
+        GroupCommand::List { server, which } => {
             let server = Server::open(server)?;
-            let groups: Vec<GroupListed> = server.get("/api/groups").await?;
+            let groups: Vec<GroupListed> = server.get_all(&which.address("/api/groups")).await?;
             if !server.says_json(&groups) {
                 groups.iter().for_each(|listed| println!("{}", shown(&listed.group, listed.nodes)));
             }

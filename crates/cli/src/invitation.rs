@@ -1,7 +1,7 @@
 //! `constans invite` and `constans invitation`.
 
 use crate::error::ClientError;
-use crate::server::{Server, ServerArguments, labels};
+use crate::server::{ListArguments, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::kind::duration_secs;
 use constans_core::words::read_label;
@@ -39,6 +39,8 @@ enum InvitationCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Withdraw an invitation: it can no longer be used
     Withdraw {
@@ -52,7 +54,7 @@ enum InvitationCommand {
 /// Lists or withdraws invitations.
 pub async fn run(arguments: &InvitationArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        InvitationCommand::List { server } => list_invitations(&Server::open(server)?).await,
+        InvitationCommand::List { server, which } => list_invitations(&Server::open(server)?, which).await,
         InvitationCommand::Withdraw { server, id } => {
             let server = Server::open(server)?;
             let withdrawn: bool = server
@@ -68,13 +70,13 @@ pub async fn run(arguments: &InvitationArguments) -> Result<(), ClientError> {
     }
 }
 
-async fn list_invitations(server: &Server) -> Result<(), ClientError> {
-    let open: Vec<OpenInvitation> = server.get_all("/api/invitations").await?;
+async fn list_invitations(server: &Server, which: &ListArguments) -> Result<(), ClientError> {
+    let open: Vec<OpenInvitation> = server.get_all(&which.address("/api/invitations")).await?;
     if server.says_json(&open) {
         return Ok(());
     }
     if open.is_empty() {
-        println!("no open invitations\nNext: constans invite creates one for a new node");
+        println!("{}", which.none("no open invitations\nNext: constans invite creates one for a new node"));
         return Ok(());
     }
     for invitation in &open {

@@ -3,7 +3,7 @@
 use crate::change::ask;
 use crate::error::ClientError;
 use crate::given_edit::baseline;
-use crate::server::{Server, ServerArguments, labels};
+use crate::server::{ListArguments, Server, ServerArguments, labels};
 use clap::{Args, Subcommand, ValueEnum};
 use constans_core::group::Assignment;
 use constans_core::joining::{Placement, is_like};
@@ -37,6 +37,8 @@ enum JoinCommand {
         /// List those that were approved, by whom or by which admission rule
         #[arg(long)]
         approved: bool,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Approve requests: the machines become nodes, placed together, all or none
     Approve {
@@ -128,12 +130,12 @@ impl PlaceArguments {
 /// Lists, approves or denies.
 pub async fn run(arguments: &JoinArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        JoinCommand::List { server, denied, approved } => {
+        JoinCommand::List { server, denied, approved, which } => {
             let server = Server::open(server)?;
             match (denied, approved) {
-                (true, _) => list_decided(&server, "denied").await,
-                (_, true) => list_decided(&server, "approved").await,
-                _ => list(&server).await,
+                (true, _) => list_decided(&server, "denied", which).await,
+                (_, true) => list_decided(&server, "approved", which).await,
+                _ => list(&server, which).await,
             }
         }
         JoinCommand::Approve { server, which, as_node, name, place, groups, preview, yes } => {
@@ -174,13 +176,16 @@ pub async fn run(arguments: &JoinArguments) -> Result<(), ClientError> {
     }
 }
 
-async fn list(server: &Server) -> Result<(), ClientError> {
-    let waiting: Vec<JoiningRequest> = server.get_all("/api/joining-requests").await?;
+async fn list(server: &Server, which: &ListArguments) -> Result<(), ClientError> {
+    let waiting: Vec<JoiningRequest> = server.get_all(&which.address("/api/joining-requests")).await?;
     if server.says_json(&waiting) {
         return Ok(());
     }
     if waiting.is_empty() {
-        println!("no joining requests\nNext: constans invite creates an invitation for a new node");
+        println!(
+            "{}",
+            which.none("no joining requests\nNext: constans invite creates an invitation for a new node")
+        );
         return Ok(());
     }
     for request in &waiting {
@@ -192,13 +197,14 @@ async fn list(server: &Server) -> Result<(), ClientError> {
     Ok(())
 }
 
-async fn list_decided(server: &Server, which: &str) -> Result<(), ClientError> {
-    let decided: Vec<JoiningRequest> = server.get_all(&format!("/api/joining-requests?only={which}")).await?;
+async fn list_decided(server: &Server, only: &str, which: &ListArguments) -> Result<(), ClientError> {
+    let path = which.address(&format!("/api/joining-requests?only={only}"));
+    let decided: Vec<JoiningRequest> = server.get_all(&path).await?;
     if server.says_json(&decided) {
         return Ok(());
     }
     if decided.is_empty() {
-        println!("no request was {which}");
+        println!("{}", which.none(&format!("no request was {only}")));
     }
     decided.iter().filter_map(|request| Some((request, request.decision.as_ref()?))).for_each(
         |(request, decision)| {

@@ -8,7 +8,7 @@ use crate::given_edit::{
 use crate::node_explained::{compare_settings, would_get};
 use crate::node_retired::{bring_back, retired};
 use crate::node_why::why;
-use crate::server::{Server, ServerArguments, labels};
+use crate::server::{ListArguments, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::change::GroupEdit;
 use constans_core::nearest::nearest_word;
@@ -185,6 +185,8 @@ enum NodeCommand {
         server: ServerArguments,
         /// A name, or a pattern of names, for example 'kiosk-lab-*'
         name: Option<String>,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Bring a retired node back, with its identity, labels and history
     BringBack {
@@ -338,7 +340,9 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
             print_changed(&server, &what, &changed);
             Ok(())
         }
-        NodeCommand::Retired { server, name } => retired(&Server::open(server)?, name.as_deref()).await,
+        NodeCommand::Retired { server, name, which } => {
+            retired(&Server::open(server)?, name.as_deref(), which).await
+        }
         NodeCommand::BringBack { server, node, name } => {
             bring_back(&Server::open(server)?, node, name.clone()).await
         }

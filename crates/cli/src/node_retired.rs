@@ -1,21 +1,25 @@
 //! Retired nodes: listed, and brought back.
 
 use crate::error::ClientError;
-use crate::server::{Server, labels};
+use crate::server::{ListArguments, Server, labels};
 use constans_terminal::{harmless, time};
 use constans_wire::retired::{BringBack, RetiredNode};
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use uuid::Uuid;
 
-async fn retired_of(server: &Server, name: Option<&str>) -> Result<Vec<RetiredNode>, ClientError> {
+async fn retired_of(
+    server: &Server,
+    name: Option<&str>,
+    which: &ListArguments,
+) -> Result<Vec<RetiredNode>, ClientError> {
     let name =
         name.map(|name| format!("?name={}", utf8_percent_encode(name, NON_ALPHANUMERIC))).unwrap_or_default();
-    server.get_all(&format!("/api/retired-nodes{name}")).await
+    server.get_all(&which.address(&format!("/api/retired-nodes{name}"))).await
 }
 
 /// Lists retired nodes.
-pub async fn retired(server: &Server, name: Option<&str>) -> Result<(), ClientError> {
-    let nodes = retired_of(server, name).await?;
+pub async fn retired(server: &Server, name: Option<&str>, which: &ListArguments) -> Result<(), ClientError> {
+    let nodes = retired_of(server, name, which).await?;
     if server.says_json(&nodes) {
         return Ok(());
     }
@@ -50,7 +54,7 @@ pub async fn retired(server: &Server, name: Option<&str>) -> Result<(), ClientEr
 /// Brings a retired node back.
 pub async fn bring_back(server: &Server, wanted: &str, name: Option<String>) -> Result<(), ClientError> {
     let is_id = wanted.parse::<Uuid>().is_ok();
-    let mut fitting = retired_of(server, Some(wanted).filter(|_| !is_id)).await?;
+    let mut fitting = retired_of(server, Some(wanted).filter(|_| !is_id), &ListArguments::default()).await?;
     fitting.retain(|node| node.name == wanted || node.id.to_string() == wanted);
     let node = match fitting.as_slice() {
         [one] => one,

@@ -2,7 +2,7 @@
 
 use crate::error::ClientError;
 use crate::invitation::duration;
-use crate::server::{Server, ServerArguments};
+use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_terminal::{count, harmless};
 use constans_wire::people::{Granted, MadeToken, NewToken, Person, RefusedRequest, RemovedPerson, Token};
@@ -22,6 +22,8 @@ enum PersonCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Grant a person one more role
     Grant {
@@ -118,6 +120,8 @@ enum TokenCommand {
     List {
         #[command(flatten)]
         server: ServerArguments,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Create a token for a program; it is shown only once
     Make {
@@ -146,7 +150,7 @@ enum TokenCommand {
 /// Lists or changes persons.
 pub async fn person(arguments: &PersonArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        PersonCommand::List { server } => list_people(&Server::open(server)?).await,
+        PersonCommand::List { server, which } => list_people(&Server::open(server)?, which).await,
         PersonCommand::Grant { server, person, role, group } => {
             let server = Server::open(server)?;
             let granted: Granted = server.put(&role_path(person, role, group.as_deref()), &()).await?;
@@ -207,9 +211,10 @@ fn role_words(held: &str) -> String {
     }
 }
 
-async fn list_people(server: &Server) -> Result<(), ClientError> {
-    let mut people: Vec<Person> = server.get_all("/api/people").await?;
-    people.sort_by(|one, other| one.name.cmp(&other.name));
+async fn list_people(server: &Server, which: &ListArguments) -> Result<(), ClientError> {
+    let by_name =
+        ListArguments { filter: which.filter.clone(), sort: which.sort.clone().or(Some("name".to_owned())) };
+    let people: Vec<Person> = server.get_all(&by_name.address("/api/people")).await?;
     if server.says_json(&people) {
         return Ok(());
     }
@@ -237,7 +242,7 @@ async fn list_people(server: &Server) -> Result<(), ClientError> {
 /// Lists, makes or withdraws tokens.
 pub async fn token(arguments: &TokenArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        TokenCommand::List { server } => list_tokens(&Server::open(server)?).await,
+        TokenCommand::List { server, which } => list_tokens(&Server::open(server)?, which).await,
         TokenCommand::Make { server, person, name, for_secs } => {
             let server = Server::open(server)?;
             let wanted = NewToken { person: person.clone(), name: name.clone(), for_secs: Some(*for_secs) };
@@ -261,8 +266,8 @@ pub async fn token(arguments: &TokenArguments) -> Result<(), ClientError> {
     }
 }
 
-async fn list_tokens(server: &Server) -> Result<(), ClientError> {
-    let tokens: Vec<Token> = server.get_all("/api/tokens").await?;
+async fn list_tokens(server: &Server, which: &ListArguments) -> Result<(), ClientError> {
+    let tokens: Vec<Token> = server.get_all(&which.address("/api/tokens")).await?;
     if server.says_json(&tokens) {
         return Ok(());
     }

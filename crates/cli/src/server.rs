@@ -7,6 +7,7 @@ use constans_link::{Answer, client, send_bytes, send_streamed, send_whole};
 use constans_terminal::harmless;
 use constans_wire::activity::Activity;
 use constans_wire::exit::Exit;
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use reqwest::{Client, Method, RequestBuilder};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -37,6 +38,35 @@ pub struct ServerArguments {
     /// Output format of the result
     #[arg(long, value_enum, default_value_t = Output::Text)]
     output: Output,
+}
+
+/// Which entries of a list, and in which order.
+#[derive(Debug, Default, Args)]
+pub struct ListArguments {
+    /// Only entries that match, in CEL over their fields; an unknown field is answered with those that there are
+    #[arg(long, value_name = "CEL")]
+    pub filter: Option<String>,
+    /// A field to sort by, with `-` before it the other way round
+    #[arg(long, value_name = "FIELD", allow_hyphen_values = true)]
+    pub sort: Option<String>,
+}
+
+impl ListArguments {
+    /// What is printed of a list without entries: that none matches the filter, or else why it is empty.
+    pub fn none<'a>(&self, otherwise: &'a str) -> &'a str {
+        if self.filter.is_some() { "nothing matches the filter" } else { otherwise }
+    }
+
+    /// Adds what is chosen to the address of a list.
+    pub fn address(&self, path: &str) -> String {
+        let chosen = [("filter", &self.filter), ("sort", &self.sort)].into_iter();
+        let word = |text: &String| utf8_percent_encode(text, NON_ALPHANUMERIC).to_string();
+        let chosen = chosen.filter_map(|(name, text)| Some(format!("{name}={}", word(text.as_ref()?))));
+        chosen.fold(path.to_owned(), |path, chosen| {
+            let joint = if path.contains('?') { '&' } else { '?' };
+            format!("{path}{joint}{chosen}")
+        })
+    }
 }
 
 impl ServerArguments {

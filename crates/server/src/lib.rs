@@ -18,6 +18,7 @@ pub mod joining;
 pub mod launch;
 pub mod launch_error;
 pub mod learned;
+pub mod list;
 pub mod metrics;
 pub mod other_methods;
 pub mod own_machine;

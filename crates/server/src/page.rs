@@ -32,33 +32,56 @@ impl PageQuery {
     ///
     /// Returns which of the two cannot be read.
     pub fn range(&self) -> Result<PageRange, ApiError> {
-        let size = self.size.0.unwrap_or(MAX_PAGE);
-        if !(1..=MAX_PAGE).contains(&size) {
-            return Err(ApiError::invalid("size", format!("a page has between 1 and {MAX_PAGE} entries")));
-        }
-        let not_a_cursor = || ApiError::invalid("after", "take it from the `Link` of the page before");
-        let read = |written: &String| -> Result<Cursor, ApiError> {
-            let (at, key) = written.split_once('~').ok_or_else(not_a_cursor)?;
-            Ok(Cursor { at: at.parse::<Timestamp>().map_err(|_| not_a_cursor())?, key: key.to_owned() })
-        };
-        Ok(PageRange { after: self.after.as_ref().map(read).transpose()?, size })
+        Ok(PageRange {
+            after: self.after.as_deref().map(read_cursor).transpose()?,
+            size: page_size(&self.size)?,
+        })
     }
+}
+
+/// Returns how many entries a page has.
+///
+/// # Errors
+///
+/// Returns how many it can have.
+pub fn page_size(asked: &Number) -> Result<u32, ApiError> {
+    let size = asked.0.unwrap_or(MAX_PAGE);
+    if !(1..=MAX_PAGE).contains(&size) {
+        return Err(ApiError::invalid("size", format!("a page has between 1 and {MAX_PAGE} entries")));
+    }
+    Ok(size)
+}
+
+/// Reads a place as it stands in a `Link`.
+///
+/// # Errors
+///
+/// Returns where it is taken from.
+pub fn read_cursor(written: &str) -> Result<Cursor, ApiError> {
+    let not_a_cursor = || ApiError::invalid("after", "take it from the `Link` of the page before");
+    let (at, key) = written.split_once('~').ok_or_else(not_a_cursor)?;
+    Ok(Cursor { at: at.parse::<Timestamp>().map_err(|_| not_a_cursor())?, key: key.to_owned() })
 }
 
 /// A page of a list.
 pub struct Page<T> {
     entries: Vec<T>,
-    next: Option<Cursor>,
+    next: Option<String>,
 }
 
 /// A page, or why it is refused.
 pub type PageAnswer<T> = Result<Page<T>, ApiError>;
 
 impl<Row> Page<Row> {
+    /// A page of these entries, and where the next one begins.
+    pub fn of(entries: Vec<Row>, next: Option<String>) -> Self {
+        Self { entries, next }
+    }
+
     /// A page of the rows that were read for a range: one more than the page has says that there is a next page.
     pub fn of_rows(mut rows: Vec<Row>, range: &PageRange, cursor: impl Fn(&Row) -> Cursor) -> Self {
         let size = range.size as usize;
-        let next = (rows.len() > size).then(|| cursor(&rows[size - 1]));
+        let next = (rows.len() > size).then(|| cursor(&rows[size - 1]).to_string());
         rows.truncate(size);
         Self { entries: rows, next }
     }
@@ -91,7 +114,7 @@ impl<'r, T: Serialize> Responder<'r, 'static> for Page<T> {
 }
 
 /// The same address, after the last row of this page.
-fn next_page(request: &Request<'_>, next: &Cursor) -> String {
+fn next_page(request: &Request<'_>, next: &str) -> String {
     let uri = request.uri();
     let kept = uri.query().map(|query| query.raw_segments()).into_iter().flatten();
     let kept: String = kept
@@ -99,6 +122,6 @@ fn next_page(request: &Request<'_>, next: &Cursor) -> String {
         .filter(|segment| !segment.starts_with("after="))
         .map(|segment| format!("{segment}&"))
         .collect();
-    let after = rocket::http::RawStr::new(&next.to_string()).percent_encode().to_string();
+    let after = rocket::http::RawStr::new(next).percent_encode().to_string();
     format!("<{}?{kept}after={after}>; rel=\"next\"", uri.path())
 }

@@ -1,5 +1,6 @@
 //! Errors of handlers, as `application/problem+json` (RFC 9457).
 
+use constans_core::filter::ConditionError;
 use constans_core::group::GroupFinding;
 use constans_wire::check_in::{Problem, RETIRED, REVOKED};
 use rocket::Data;
@@ -371,6 +372,22 @@ impl ApiError {
             change,
             findings,
         }
+    }
+}
+
+/// Returns that a filter cannot be used, with everything that is wrong with it.
+pub fn unusable_filter(filter: &str, errors: Vec<ConditionError>) -> ApiError {
+    let said = |error: &ConditionError| match filter.get(error.range.clone()).filter(|at| !at.is_empty()) {
+        Some(at) => format!("{} (at `{at}`)", error.message),
+        None => error.message.clone(),
+    };
+    let messages: Vec<String> = errors.iter().map(said).collect();
+    let hint = errors.into_iter().find_map(|error| error.hint);
+    ApiError::Filter {
+        message: messages.join("; "),
+        hint: hint.unwrap_or_else(|| {
+            "a filter is CEL, for example labels.site == \"auken\" && node.status == \"failed\"".to_owned()
+        }),
     }
 }
 

@@ -1,5 +1,6 @@
 //! What a clause is repeated for: an expression that comes to a list or a map.
 
+use super::walk::Names;
 use super::{ConditionError, Evaluated, Expression, NodeInputs, NodeView};
 use cel::Value as CelValue;
 use serde_json::{Map, Value, json};
@@ -18,7 +19,7 @@ impl Items {
     ///
     /// Returns everything that is wrong with it: syntax, size, names that are not known.
     pub fn parse(source: &str, parameters: &[&str]) -> Result<Self, Vec<ConditionError>> {
-        Expression::parse(source, parameters, false).map(Self)
+        Expression::parse(source, Names::OfNode { parameters, is_listed: false }).map(Self)
     }
 
     /// Returns the items: of a list in its order, of a map by key, each as a map of `key` and `value`. The inner error

@@ -7,6 +7,8 @@ mod items;
 mod node_inputs;
 mod node_view;
 mod plain;
+mod record;
+mod record_lists;
 mod walk;
 
 pub use items::{Items, MAX_ITEMS};
@@ -14,13 +16,15 @@ pub use node_inputs::{InputCache, Keys, NodeInputs};
 use node_view::Sample;
 pub use node_view::{About, NodeView, STABLE_FIELDS, StableField};
 pub use plain::{Comparison, Field, Plain, Scalar};
+pub use record::{RecordFilter, RecordOrder};
+pub use record_lists::*;
 
 use cel::{Context, Env, Program, Value as CelValue};
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::sync::{Arc, LazyLock};
-use walk::{Uses, Walk};
+use walk::{Names, Uses, Walk};
 
 /// The longest condition, in bytes.
 pub const MAX_SOURCE_BYTES: usize = 2 * 1024;
@@ -91,7 +95,7 @@ impl Condition {
     ///
     /// Returns everything that is wrong with it.
     pub fn parse_for_list(source: &str) -> Result<Self, Vec<ConditionError>> {
-        Expression::parse(source, &[], true).map(Self)
+        Expression::parse(source, Names::OfNode { parameters: &[], is_listed: true }).map(Self)
     }
 
     /// Reads the filter of a group.
@@ -119,7 +123,7 @@ impl Condition {
     ///
     /// Returns everything that is wrong with it: syntax, size, names that are not known.
     pub fn parse(source: &str, parameters: &[&str]) -> Result<Self, Vec<ConditionError>> {
-        Expression::parse(source, parameters, false).map(Self)
+        Expression::parse(source, Names::OfNode { parameters, is_listed: false }).map(Self)
     }
 
     /// Returns what the condition says of a node.
@@ -187,7 +191,7 @@ impl ConditionError {
 }
 
 impl Expression {
-    fn parse(source: &str, parameters: &[&str], listed: bool) -> Result<Self, Vec<ConditionError>> {
+    fn parse(source: &str, names: Names<'_>) -> Result<Self, Vec<ConditionError>> {
         let whole = |message: String| vec![ConditionError::whole(message, source.len())];
         if source.len() > MAX_SOURCE_BYTES {
             return Err(whole(format!(
@@ -204,8 +208,7 @@ impl Expression {
         let mut walk = Walk {
             source,
             info: program.source_info(),
-            parameters,
-            listed,
+            names,
             bound: Vec::new(),
             nodes: 0,
             depth: 0,
@@ -246,26 +249,11 @@ impl Expression {
         u64::try_from(longest).ok()?.checked_pow(self.uses.depth)?.checked_mul(self.uses.weight)
     }
 
-    /// Refuses what could go through more than [`MAX_STEPS`] or make more than [`MAX_MADE`] out of what it is given:
-    /// evaluation itself has no such bound and cannot be interrupted.
-    fn check_volume(&self, view: &NodeView, params: &Value, node: &Value) -> Result<(), ConditionError> {
-        let used = || self.uses.params.iter().filter_map(|name| params.get(name));
-        let length = |value: &Value| {
-            value
-                .as_array()
-                .map(Vec::len)
-                .or_else(|| value.as_object().map(serde_json::Map::len))
-                .unwrap_or(0)
-        };
-        let of_node = node.as_object().into_iter().flat_map(serde_json::Map::values).map(length);
-        let longest = self.longest(
-            used()
-                .map(length)
-                .chain(of_node)
-                .chain([view.labels.len(), STABLE_FIELDS.len()])
-                .max()
-                .unwrap_or(1),
-        );
+    /// Refuses what could go through more than [`MAX_STEPS`] or make more than [`MAX_MADE`] out of what it is given, of which
+    /// the longest list has so many items, and which has so many bytes: evaluation itself has no such bound and cannot be
+    /// interrupted.
+    fn check_volume(&self, longest: usize, bytes: usize) -> Result<(), ConditionError> {
+        let longest = self.longest(longest);
         if self.steps(longest).is_none_or(|steps| steps > MAX_STEPS) {
             let message = format!(
                 "its loops have up to {longest} items, {} deep: that exceeds the limit",
@@ -273,7 +261,7 @@ impl Expression {
             );
             return Err(ConditionError::whole(message, 0));
         }
-        let bytes = used().map(|value| value.to_string().len()).sum::<usize>().max(MAX_SOURCE_BYTES);
+        let bytes = bytes.max(MAX_SOURCE_BYTES);
         let volume = longest.checked_pow(self.uses.depth).and_then(|turns| turns.checked_mul(bytes));
         if volume.is_none_or(|volume| volume > MAX_MADE) {
             let message = format!(
@@ -285,22 +273,38 @@ impl Expression {
         Ok(())
     }
 
+    /// The same of a node and parameters.
+    fn check_volume_of(&self, view: &NodeView, params: &Value, node: &Value) -> Result<(), ConditionError> {
+        let used = || self.uses.params.iter().filter_map(|name| params.get(name));
+        let of_node = node.as_object().into_iter().flat_map(serde_json::Map::values);
+        let lengths = used().chain(of_node).map(items_of).chain([view.labels.len(), STABLE_FIELDS.len()]);
+        self.check_volume(lengths.max().unwrap_or(1), used().map(|value| value.to_string().len()).sum())
+    }
+
+    fn execute(
+        &self,
+        given: impl IntoIterator<Item = (&'static str, Value)>,
+    ) -> Result<CelValue, cel::ExecutionError> {
+        let mut context = Context::with_env(STANDARD.clone());
+        for (name, value) in given {
+            context.add_variable_from_value(name, to_cel(&value));
+        }
+        self.program.execute(&context)
+    }
+
     fn evaluate(&self, view: &NodeView, params: &Value, node: Value) -> Result<Evaluated, ConditionError> {
-        self.check_volume(view, params, &node)?;
+        self.check_volume_of(view, params, &node)?;
         let mut labels: BTreeMap<String, String> = view.labels.clone();
         for label in self.uses.labels.difference(&self.uses.labels_asked_for) {
             labels.entry(label.clone()).or_default();
         }
-        let mut context = Context::with_env(STANDARD.clone());
-        for (name, value) in [
+        let given = [
             ("labels", json!(labels)),
             ("about", view.about.nested()),
             ("params", params.clone()),
             ("node", node),
-        ] {
-            context.add_variable_from_value(name, to_cel(&value));
-        }
-        match self.program.execute(&context) {
+        ];
+        match self.execute(given) {
             Ok(value) => Ok(Evaluated::Value(value)),
             Err(error) => {
                 let missing: Vec<String> = self
@@ -318,6 +322,12 @@ impl Expression {
             }
         }
     }
+}
+
+/// How many items a list or a map has.
+fn items_of(value: &Value) -> usize {
+    let of_map = || value.as_object().map(serde_json::Map::len);
+    value.as_array().map(Vec::len).or_else(of_map).unwrap_or(0)
 }
 
 /// Converts JSON, with every whole number as CEL's int, as the schema of stable fields has it.

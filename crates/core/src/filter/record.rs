@@ -1,7 +1,8 @@
 //! Filters and orders of lists of anything but nodes: CEL over one record of the list, whose fields are closed.
 
-use super::record_lists::{FieldType, RecordList};
-use super::{ConditionError, Expression, Names};
+use super::record_lists::{FieldType, RecordField, RecordList};
+use super::walk::Names;
+use super::{ConditionError, Expression, items_of};
 use crate::nearest::nearest_word;
 use cel::Value as CelValue;
 use serde_json::{Map, Value};
@@ -41,13 +42,18 @@ impl RecordFilter {
             }
         }
         let record = Value::Object(asked);
-        let length = |value: &Value| value.as_array().map(Vec::len).or_else(|| value.as_object().map(Map::len));
-        let longest = record.as_object().into_iter().flat_map(Map::values).filter_map(length).max();
+        let longest = record.as_object().into_iter().flat_map(Map::values).map(items_of).max();
         self.expression.check_volume(longest.unwrap_or(0), record.to_string().len())?;
         match self.expression.execute([(self.list.name, record)]) {
             Ok(CelValue::Bool(holds)) => Ok(holds),
-            Ok(_) => Err(ConditionError::whole("the filter does not evaluate to `true` or `false`".into(), 0)),
-            Err(error) => Err(ConditionError::whole(error.to_string(), 0)),
+            Ok(_) => {
+                Err(ConditionError::whole("the filter does not evaluate to `true` or `false`".into(), 0))
+            }
+            Err(error) => {
+                let message = format!("the filter cannot be evaluated for an entry: {error}");
+                let hint = Some(self.list.examples());
+                Err(ConditionError { hint, ..ConditionError::whole(message, 0) })
+            }
         }
     }
 }
@@ -102,10 +108,21 @@ impl RecordOrder {
 }
 
 impl RecordList {
+    /// What can be asked, as a hint.
+    pub(super) fn examples(&self) -> String {
+        let fields: Vec<String> =
+            self.fields.iter().map(|field| format!("{}.{}", self.name, field.name)).collect();
+        format!("this list knows {}", fields.join(", "))
+    }
+
     /// The fields of a record that can be asked for, by name, moments to the second.
     fn asked_of(&self, record: &Value) -> Map<String, Value> {
-        let asked = |field: &super::record_lists::RecordField| {
-            let found = field.path.split('.').try_fold(record, |at, key| at.get(key)).filter(|found| !found.is_null());
+        let asked = |field: &RecordField| {
+            let found = field
+                .path
+                .split('.')
+                .try_fold(record, |at, key| at.get(key))
+                .filter(|found| !found.is_null());
             let value = match (field.field_type, found) {
                 (FieldType::Moment, Some(Value::String(moment))) => Value::from(to_the_second(moment)),
                 (FieldType::Flag, Some(found)) => Value::from(found.as_bool().unwrap_or(true)),
@@ -175,7 +192,7 @@ mod tests {
         for (source, hint) in [
             ("change.woh == \"x\"", "did you mean `change.who`?"),
             ("chnage.who == \"x\"", "did you mean `change`?"),
-            ("node.status == \"failed\"", "this list knows `change`"),
+            ("node.status == \"failed\"", "this list knows change.no"),
         ] {
             let errors = RecordFilter::parse(source, &CHANGES).err().unwrap();
             assert!(errors[0].hint.as_deref().unwrap().contains(hint), "{source}: {errors:?}");

@@ -261,9 +261,11 @@ pub const GROUPS: RecordList = RecordList {
     name: "group",
     fields: &[
         field_at("name", "group.name", Text),
-        field_at("description", "group.description", Text),
         field_at("priority", "group.priority", Number),
         field_at("stage", "group.stage", Text),
+        field_at("filter", "group.filter", Text),
+        field_at("named", "group.nodes", Texts),
+        field_at("second_person", "group.second_person", Flag),
         field("nodes", Number),
     ],
 };

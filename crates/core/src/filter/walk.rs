@@ -1,5 +1,6 @@
 //! The names and the size of a condition, seen by walking through its syntax.
 
+use super::record_lists::{FieldType, RecordList};
 use super::{ConditionError, LISTED_FIELDS, STABLE_FIELDS};
 use crate::nearest::nearest_word;
 use cel::common::ast::{EntryExpr, Expr, IdedExpr, LiteralValue};
@@ -40,12 +41,20 @@ fn is_of_a_loop(added: &[IdedExpr]) -> bool {
     matches!(added.first(), Some(IdedExpr { expr: Expr::Ident(name), .. }) if name.starts_with('@'))
 }
 
+/// The names that an expression may use.
+#[derive(Clone, Copy)]
+pub(super) enum Names<'a> {
+    /// Those of a node, and these parameters; in a filter of a list of nodes also how they are now.
+    OfNode { parameters: &'a [&'a str], is_listed: bool },
+    /// Those of one record of a list.
+    OfRecord(&'static RecordList),
+}
+
 /// A walk through one condition.
 pub(super) struct Walk<'a> {
     pub source: &'a str,
     pub info: &'a cel::common::ast::SourceInfo,
-    pub parameters: &'a [&'a str],
-    pub listed: bool,
+    pub names: Names<'a>,
     pub bound: Vec<String>,
     pub nodes: usize,
     pub depth: usize,
@@ -156,6 +165,12 @@ impl Walk<'_> {
 
     /// `labels["key"]` reads like `labels.key`.
     fn labels_by_key(&mut self, arguments: &[IdedExpr]) -> bool {
+        if let Names::OfRecord(_) = self.names {
+            if let [_, IdedExpr { expr: Expr::Literal(LiteralValue::String(key)), .. }] = arguments {
+                self.uses.labels.insert(key.inner().to_owned());
+            }
+            return false;
+        }
         if let [
             IdedExpr { expr: Expr::Ident(root), .. },
             IdedExpr { expr: Expr::Literal(LiteralValue::String(key)), .. },
@@ -173,6 +188,9 @@ impl Walk<'_> {
         const ROOTS: [&str; 4] = ["labels", "about", "params", "node"];
         if self.bound.iter().any(|bound| bound == name) || name.starts_with('@') {
             return;
+        }
+        if let Names::OfRecord(list) = self.names {
+            return self.name_in_list(expression, name, list);
         }
         match name {
             "labels" => return self.uses.all_labels = true,
@@ -200,18 +218,29 @@ impl Walk<'_> {
         }
         path.reverse();
         match &at.expr {
-            Expr::Ident(root) if root == "labels" => {
+            Expr::Ident(root)
+                if let Names::OfRecord(list) = self.names
+                    && root == list.name =>
+            {
+                self.field(expression, &path, list);
+            }
+            Expr::Ident(root) if self.is_of_node() && root == "labels" => {
                 let label = path[0].to_owned();
                 let how = if tested { &mut self.uses.labels_asked_for } else { &mut self.uses.labels_read };
                 how.insert(label.clone());
                 self.uses.labels.insert(label);
             }
-            Expr::Ident(root) if root == "about" => self.about(expression, &path.join(".")),
-            Expr::Ident(root) if root == "params" => {
-                if self.parameters.contains(&path[0]) {
+            Expr::Ident(root) if self.is_of_node() && root == "about" => {
+                self.about(expression, &path.join("."))
+            }
+            Expr::Ident(root)
+                if let Names::OfNode { parameters, .. } = self.names
+                    && root == "params" =>
+            {
+                if parameters.contains(&path[0]) {
                     self.uses.params.insert(path[0].to_owned());
                 } else {
-                    let hint = nearest_word(path[0], self.parameters.iter().copied())
+                    let hint = nearest_word(path[0], parameters.iter().copied())
                         .map(|word| format!("did you mean `params.{word}`?"));
                     self.error(
                         expression,
@@ -221,14 +250,17 @@ impl Walk<'_> {
                     );
                 }
             }
-            Expr::Ident(root) if root == "node" => {
+            Expr::Ident(root)
+                if let Names::OfNode { is_listed, .. } = self.names
+                    && root == "node" =>
+            {
                 self.uses.name = true;
-                let is_listed = self.listed && path.len() == 1 && LISTED_FIELDS.contains(&path[0]);
-                if path != ["name"] && !is_listed {
+                let is_of_list = is_listed && path.len() == 1 && LISTED_FIELDS.contains(&path[0]);
+                if path != ["name"] && !is_of_list {
                     let hint =
-                        match nearest_word(path[0], LISTED_FIELDS.iter().copied()).filter(|_| self.listed) {
+                        match nearest_word(path[0], LISTED_FIELDS.iter().copied()).filter(|_| is_listed) {
                             Some(near) => format!("did you mean `node.{near}`?"),
-                            None if self.listed => {
+                            None if is_listed => {
                                 format!("a list knows node.name, node.{}", LISTED_FIELDS.join(", node."))
                             }
                             None => "the node is known by node.name".to_owned(),
@@ -243,6 +275,39 @@ impl Walk<'_> {
             }
             _ => self.expression(at),
         }
+    }
+
+    fn is_of_node(&self) -> bool {
+        matches!(self.names, Names::OfNode { .. })
+    }
+
+    fn name_in_list(&mut self, expression: &IdedExpr, name: &str, list: &RecordList) {
+        let (message, hint) = if name == list.name {
+            (format!("`{name}` is a record of the list and has no value itself"), list.examples())
+        } else {
+            let near = nearest_word(name, [list.name]);
+            let hint = near.map_or_else(|| list.examples(), |near| format!("did you mean `{near}`?"));
+            (format!("unknown name `{name}` in a filter of this list"), hint)
+        };
+        self.error(expression, message, Some(hint), true);
+    }
+
+    /// A field of a record, or a key of one that holds labels.
+    fn field(&mut self, expression: &IdedExpr, path: &[&str], list: &RecordList) {
+        let found = list.fields.iter().find(|field| field.name == path[0]);
+        let is_known = found.is_some_and(|field| match field.field_type {
+            FieldType::Labels => path.len() <= 2,
+            _ => path.len() == 1,
+        });
+        if is_known {
+            self.uses.labels.extend(path.get(1).map(|&label| label.to_owned()));
+            return;
+        }
+        let near =
+            nearest_word(path[0], list.fields.iter().map(|field| field.name)).filter(|_| found.is_none());
+        let hint =
+            near.map_or_else(|| list.examples(), |near| format!("did you mean `{}.{near}`?", list.name));
+        self.error(expression, format!("`{}.{}` is not known", list.name, path.join(".")), Some(hint), true);
     }
 
     fn about(&mut self, expression: &IdedExpr, field: &str) {

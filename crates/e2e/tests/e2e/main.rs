@@ -31,6 +31,7 @@ mod interface;
 mod joining;
 mod joining_pages;
 mod limited_roles;
+mod lists;
 mod long;
 mod metadata;
 mod narrowing;

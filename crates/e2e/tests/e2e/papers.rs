@@ -6,6 +6,7 @@ use constans_core::compare::TextDiffRefusal;
 use constans_core::compliance::{DeviationCause, MoveReason, OVERDUE};
 use constans_core::document::findings_as_markdown;
 use constans_core::episode::ClosedAs;
+use constans_core::filter::{LISTED_FIELDS, RECORD_LISTS, RecordList, STABLE_FIELDS};
 use constans_core::joining::WaitsBecause;
 use constans_core::kind::{baseline_schema, case_schema, kinds_as_markdown, manifest_schema};
 use constans_core::node_status::{NodeProblem, NodeStatus};
@@ -136,6 +137,7 @@ fn the_words_of_the_console_are_those_of_the_client() {
         "closed_as": table(&ClosedAs::ALL, |closed| closed.words().to_owned()),
         "layer": layers,
         "waits_because": table(&WaitsBecause::ALL, |because| because.words().to_owned()),
+        "list_fields": list_fields(),
     });
     held(
         "../../console/src/words/words.json",
@@ -160,6 +162,18 @@ fn the_schemas_for_editors_are_current() {
     {
         held(&format!("schemas/{name}"), &format!("{}\n", serde_json::to_string_pretty(&schema).unwrap()));
     }
+}
+
+/// What filters of each list can ask, by the name of the list.
+fn list_fields() -> Value {
+    let of_nodes = LISTED_FIELDS.iter().map(|field| format!("node.{field}"));
+    let reported = STABLE_FIELDS.iter().map(|field| format!("about.{}", field.path));
+    let nodes = ["node.name".to_owned()].into_iter().chain(of_nodes).chain(reported).collect::<Value>();
+    let fields = |list: &RecordList| -> Value {
+        list.fields.iter().map(|field| format!("{}.{}", list.name, field.name)).collect()
+    };
+    let records = RECORD_LISTS.iter().map(|list| (list.name.to_owned(), fields(list)));
+    [("node".to_owned(), nodes)].into_iter().chain(records).collect::<serde_json::Map<_, _>>().into()
 }
 
 fn validator(schema: &Value) -> Validator {

@@ -3,6 +3,8 @@
 use crate::body::JsonBody;
 use crate::here::Here;
 use crate::joining::judge::{judge_all, standing};
+use crate::list::ListQuery;
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::admission::{self, NewRow, RuleRow};
 use crate::store::cursor::PageRange;
@@ -11,6 +13,7 @@ use crate::thread::on_thread;
 use crate::trust::{Allowed, JoinDecide, NodeRead, Permission as _, permissions_of};
 use constans_core::digest::hex;
 use constans_core::evidence::bytes_of_hex;
+use constans_core::filter::ADMISSION_RULES;
 use constans_core::joining::{AdmissionRule, Applicant, ExpectedMachine, Placement, Standing, read_table};
 use constans_core::words::{MAX_LABELS, check_label, check_reason};
 use constans_wire::admission::{
@@ -39,10 +42,15 @@ const JUDGED_AT_ONCE: Duration = Duration::from_secs(5);
 const MOST: u32 = 100_000;
 
 /// The newest rules, those in force first; at most 200.
-#[utoipa::path(tag = "joining", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<AdmissionRuleShown>)))]
-#[get("/api/admission-rules")]
-pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<AdmissionRuleShown>> {
-    Ok(Json(admission::list(db.inner()).await?.into_iter().map(shown).collect::<Result<_, _>>()?))
+#[utoipa::path(tag = "joining", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(ListQuery), responses((status = 200, body = Vec<AdmissionRuleShown>)))]
+#[get("/api/admission-rules?<list..>")]
+pub async fn list(
+    list: ListQuery,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> PageAnswer<AdmissionRuleShown> {
+    let rules = admission::list(db.inner()).await?.into_iter().map(shown).collect::<Result<_, _>>()?;
+    list.page_of(&ADMISSION_RULES, rules).await
 }
 
 /// A rule with its table, and the machines that it let in.

@@ -1,39 +1,49 @@
 //! The audit trail: listed, and its chain recomputed.
 
 use crate::body::Number;
+use crate::list::{ListQuery, placed};
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError};
-use crate::store::audit;
+use crate::store::audit::{self, EntryRow};
+use crate::store::cursor::{Cursor, PageRange};
 use crate::trust::{Allowed, AuditRead};
 use constans_core::audit::{AuditEntry, chained};
+use constans_core::filter::AUDIT_ENTRIES;
 use constans_wire::audit::{AuditVerification, ShownEntry};
 use rocket::serde::json::Json;
 use rocket::{State, get};
 use sqlx::PgPool;
 
-/// The entries, the newest first, 100 per page; or those of one person or about one subject.
-#[utoipa::path(tag = "server", security(("token" = ["audit.read"]), ("session" = ["audit.read"])), params(("before" = Option<u32>, Query, description = "Only those before this number")), responses((status = 200, body = Vec<ShownEntry>)))]
-#[get("/api/audit?<before>&<who>&<subject>")]
+/// The entries, the newest first; or those of one person or about one subject.
+#[utoipa::path(tag = "server", security(("token" = ["audit.read"]), ("session" = ["audit.read"])), params(("before" = Option<u32>, Query, description = "Only those before this number"), ListQuery), responses((status = 200, body = Vec<ShownEntry>)))]
+#[get("/api/audit?<before>&<who>&<subject>&<list..>")]
 pub async fn list(
     before: Number,
     who: Option<&str>,
     subject: Option<&str>,
+    list: ListQuery,
     _caller: Allowed<AuditRead>,
     db: &State<PgPool>,
-) -> Answer<Vec<ShownEntry>> {
-    let rows = audit::list(db.inner(), before.0.map_or(i64::MAX, i64::from), who, subject).await?;
-    let shown = rows.into_iter().map(|row| {
-        let at = row.at.to_jiff();
-        let entry = AuditEntry {
-            id: row.id,
-            at_micros: at.as_microsecond(),
-            who: row.who,
-            did: row.did,
-            subject: row.subject,
-            detail: row.detail,
-        };
-        ShownEntry { entry, at, digest: row.digest }
-    });
-    Ok(Json(shown.collect()))
+) -> PageAnswer<ShownEntry> {
+    let before = before.0.map_or(i64::MAX, i64::from);
+    let read = |range: PageRange| async move {
+        let rows = audit::list(db.inner(), range.before(before), who, subject, range.rows()).await?;
+        placed(rows, |row| Cursor::of_number(row.id), |row| Ok(shown(row)))
+    };
+    list.page(&AUDIT_ENTRIES, read).await
+}
+
+fn shown(row: EntryRow) -> ShownEntry {
+    let at = row.at.to_jiff();
+    let entry = AuditEntry {
+        id: row.id,
+        at_micros: at.as_microsecond(),
+        who: row.who,
+        did: row.did,
+        subject: row.subject,
+        detail: row.detail,
+    };
+    ShownEntry { entry, at, digest: row.digest }
 }
 
 /// Recomputes the chain of digests from the first entry to the last.

@@ -5,8 +5,11 @@ use crate::change::documents::read_documents_of;
 use crate::change::draft::{Draft, queue, refuse_while_recovering, wait};
 use crate::change::prepare::read_edits;
 use crate::here::Here;
+use crate::list::{ListQuery, placed};
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::change::{self, ChangeRow, ChangedNodeRow};
+use crate::store::cursor::{Cursor, PageRange};
 use crate::store::job::{self, JobKind};
 use crate::store::{audit, node, wanted};
 use crate::trust::{
@@ -15,6 +18,7 @@ use crate::trust::{
 use constans_core::change::{
     Confirmed, DocumentEdit, Impact, asks_for_second_person, later_edits, typed_from,
 };
+use constans_core::filter::CHANGES;
 use constans_core::words::check_reason;
 use constans_wire::change::{
     ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, ChangedNodePage, DenyChange, HowToChange,
@@ -28,15 +32,16 @@ use sqlx::PgPool;
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// The changes, the newest first, 100 per page; or those that altered one node.
-#[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("before" = Option<u32>, Query, description = "Only those before this number")), responses((status = 200, body = Vec<ChangeSummary>)))]
-#[get("/api/changes?<before>&<of_node>")]
+/// The changes, the newest first; or those that altered one node.
+#[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("before" = Option<u32>, Query, description = "Only those before this number"), ListQuery), responses((status = 200, body = Vec<ChangeSummary>)))]
+#[get("/api/changes?<before>&<of_node>&<list..>")]
 pub async fn list(
     before: Number,
     of_node: Option<&str>,
+    list: ListQuery,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
-) -> Answer<Vec<ChangeSummary>> {
+) -> PageAnswer<ChangeSummary> {
     let node = match of_node {
         None => None,
         Some(name) => Some(
@@ -45,8 +50,12 @@ pub async fn list(
                 .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?,
         ),
     };
-    let rows = change::list(db.inner(), before.0.map_or(i64::MAX, i64::from), node).await?;
-    Ok(Json(rows.into_iter().map(summary).collect::<Result<_, _>>()?))
+    let before = before.0.map_or(i64::MAX, i64::from);
+    let read = |range: PageRange| async move {
+        let rows = change::list(db.inner(), range.before(before), node, range.rows()).await?;
+        placed(rows, |row| Cursor::of_number(row.no), summary)
+    };
+    list.page(&CHANGES, read).await
 }
 
 /// A change with its impact, its edits and its nodes.

@@ -5,12 +5,14 @@ use super::freeze::refuse_too_many;
 use crate::body::JsonBody;
 use crate::followed::nodes_of;
 use crate::here::Here;
-use crate::page::{Page, PageAnswer, PageQuery};
+use crate::list::{ListQuery, placed};
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::concession::{self, AskedRow, ListedRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{audit, node};
 use crate::trust::{Allowed, ConcessionAsk, ConcessionDecide, NodeRead};
+use constans_core::filter::CONCESSIONS;
 use constans_core::words::check_reason;
 use constans_wire::concession::{
     ApproveConcession, CloseConcession, Concession, ConcessionAct, ConcessionCoverage, ConcessionStatus,
@@ -32,17 +34,18 @@ const MAX_OPEN: i64 = 500;
 const MAX_NODES: usize = 1_000;
 
 /// The concessions that wait for approval or are in force, or all, the newest first.
-#[utoipa::path(tag = "concessions", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("also_over" = Option<bool>, Query, description = "Also those that are over, were refused, withdrawn or ended"), PageQuery), responses((status = 200, body = Vec<Concession>)))]
-#[get("/api/concessions?<also_over>&<page..>")]
+#[utoipa::path(tag = "concessions", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("also_over" = Option<bool>, Query, description = "Also those that are over, were refused, withdrawn or ended"), ListQuery), responses((status = 200, body = Vec<Concession>)))]
+#[get("/api/concessions?<also_over>&<list..>")]
 pub async fn list(
     also_over: bool,
-    page: PageQuery,
+    list: ListQuery,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
 ) -> PageAnswer<Concession> {
-    let range = page.range()?;
-    let rows = concession::list(db.inner(), &range, also_over).await?;
-    Page::of_rows(rows, &range, ListedRow::cursor).shown(shown)
+    let read = |range| async move {
+        placed(concession::list(db.inner(), &range, also_over).await?, ListedRow::cursor, shown)
+    };
+    list.page(&CONCESSIONS, read).await
 }
 
 /// A concession.

@@ -6,7 +6,8 @@ use crate::evidence::worker::KEPT;
 use crate::followed::nodes_of;
 use crate::here::Here;
 use crate::learned::tree_of;
-use crate::page::{Page, PageAnswer, PageQuery};
+use crate::list::{ListQuery, placed};
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::evidence::{self, EvidenceRow};
 use crate::store::job::{self, JobKind};
@@ -14,6 +15,7 @@ use crate::store::{audit, control};
 use crate::trust::{Allowed, EvidenceMake, NodeRead, PeopleManage};
 use constans_core::control::Catalogue;
 use constans_core::evidence::{Question, hex};
+use constans_core::filter::EVIDENCE;
 use constans_core::words::check_reason;
 use constans_wire::evidence::{
     DayChecked, Evidence, EvidenceChain, EvidenceFormat, EvidenceStatus, NewEvidence,
@@ -39,12 +41,12 @@ const MAX_KEPT: i64 = 20 << 30;
 const MAX_CONTROLS: usize = 100;
 
 /// The evidence that was asked for, the newest first.
-#[utoipa::path(tag = "evidence", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(PageQuery), responses((status = 200, body = Vec<Evidence>)))]
-#[get("/api/evidence?<page..>")]
-pub async fn list(page: PageQuery, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> PageAnswer<Evidence> {
-    let range = page.range()?;
-    let rows = evidence::list(db.inner(), &range).await?;
-    Page::of_rows(rows, &range, EvidenceRow::cursor).shown(shown)
+#[utoipa::path(tag = "evidence", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(ListQuery), responses((status = 200, body = Vec<Evidence>)))]
+#[get("/api/evidence?<list..>")]
+pub async fn list(list: ListQuery, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> PageAnswer<Evidence> {
+    let read =
+        |range| async move { placed(evidence::list(db.inner(), &range).await?, EvidenceRow::cursor, shown) };
+    list.page(&EVIDENCE, read).await
 }
 
 /// Evidence: what it answers, and how far it is.

@@ -3,11 +3,13 @@
 use super::clause_patterns::{as_like, check_clauses};
 use crate::body::JsonBody;
 use crate::here::Here;
-use crate::page::{Page, PageAnswer, PageQuery};
+use crate::list::{ListQuery, placed};
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError};
 use crate::store::freeze::{self, ListedRow};
 use crate::store::{audit, node};
 use crate::trust::{Allowed, AllowedWithin, FreezeSet, NodeRead};
+use constans_core::filter::FREEZES;
 use constans_core::words::check_reason;
 use constans_wire::freeze::{EndFreeze, FreezeShown, NewFreeze};
 use jiff::SignedDuration;
@@ -25,17 +27,18 @@ const MAX_NODES: usize = 1_000;
 const MAX_IN_FORCE: i64 = 100;
 
 /// The freezes that are in force, or also those that are over, the newest first.
-#[utoipa::path(tag = "freezes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("also_over" = Option<bool>, Query, description = "Also those that are over"), PageQuery), responses((status = 200, body = Vec<FreezeShown>)))]
-#[get("/api/freezes?<also_over>&<page..>")]
+#[utoipa::path(tag = "freezes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("also_over" = Option<bool>, Query, description = "Also those that are over"), ListQuery), responses((status = 200, body = Vec<FreezeShown>)))]
+#[get("/api/freezes?<also_over>&<list..>")]
 pub async fn list(
     also_over: bool,
-    page: PageQuery,
+    list: ListQuery,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
 ) -> PageAnswer<FreezeShown> {
-    let range = page.range()?;
-    let rows = freeze::list(db.inner(), &range, also_over).await?;
-    Page::of_rows(rows, &range, ListedRow::cursor).shown(|row| Ok(shown(row)))
+    let read = |range| async move {
+        placed(freeze::list(db.inner(), &range, also_over).await?, ListedRow::cursor, |row| Ok(shown(row)))
+    };
+    list.page(&FREEZES, read).await
 }
 
 /// Sets a freeze: from their next check-in on, the nodes change nothing of these clauses until its hour.

@@ -5,11 +5,14 @@ use crate::body::{JsonBody, Number};
 use crate::change::documents::{read_documents, read_groups};
 use crate::change::publish::{kit_of, solvable};
 use crate::here::Here;
+use crate::list::ListQuery;
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{control, group, release, stage, wanted};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, Asker, GroupEdit, MayAsk, MayAskWithin, NodeRead};
 use constans_core::change::{DocumentEdit, DocumentKey, GroupEdit as GroupChange};
+use constans_core::filter::GROUPS;
 use constans_core::group::{EVERYONE, Group, GroupFinding, GroupSurroundings, HIGHEST_PRIORITY, check_group};
 use constans_core::kit::{Kit, require};
 use constans_core::settings::{
@@ -29,9 +32,13 @@ use std::sync::Arc;
 use utoipa::IntoParams;
 
 /// The groups as they are now, each with how many nodes it has; those of higher priority first.
-#[utoipa::path(tag = "groups", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<GroupListed>)))]
-#[get("/api/groups")]
-pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<GroupListed>> {
+#[utoipa::path(tag = "groups", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(ListQuery), responses((status = 200, body = Vec<GroupListed>)))]
+#[get("/api/groups?<list..>")]
+pub async fn list(
+    list: ListQuery,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> PageAnswer<GroupListed> {
     let mut groups = read_groups(group::all(db.inner()).await?)?;
     groups.sort_by(|left, right| right.priority.cmp(&left.priority).then_with(|| left.name.cmp(&right.name)));
     let names: Vec<String> = groups.iter().map(|group| group.name.clone()).collect();
@@ -40,7 +47,7 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
         nodes: nodes.get(&group.name).map_or(0, |nodes| nodes.unsigned_abs()),
         group,
     };
-    Ok(Json(groups.into_iter().map(listed).collect()))
+    list.page_of(&GROUPS, groups.into_iter().map(listed).collect()).await
 }
 
 /// Replaces a group.

@@ -1,12 +1,11 @@
 //! One group as its page shows it, and what its nodes would be with another filter.
 
 use super::group::Published;
-use super::overview::unusable;
 use crate::body::JsonBody;
 use crate::change::documents::read_groups;
 use crate::change::resolve::view_of;
 use crate::here::Here;
-use crate::problem::{Answer, ApiError};
+use crate::problem::{Answer, ApiError, unusable_filter};
 use crate::store::{group, stage, wanted};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, NodeRead};
@@ -154,7 +153,7 @@ async fn members(db: &PgPool, before: &str, after: &Group) -> Result<GroupMember
     let (after, filter) = (after.clone(), after.filter.clone().unwrap_or_default());
     let mut count = on_thread(move || MemberCount::new(after, has_now))
         .await?
-        .map_err(|errors| unusable(&filter, errors))?;
+        .map_err(|errors| unusable_filter(&filter, errors))?;
     let mut last: Option<String> = None;
     loop {
         let rows = wanted::of_fleet_after(db, last.as_deref(), AT_ONCE).await?;
@@ -162,6 +161,6 @@ async fn members(db: &PgPool, before: &str, after: &Group) -> Result<GroupMember
         last = Some(row.name.clone());
         count = on_thread(move || rows.iter().try_for_each(|row| count.add(&view_of(row))).map(|()| count))
             .await?
-            .map_err(|error| unusable(&filter, vec![error]))?;
+            .map_err(|error| unusable_filter(&filter, vec![error]))?;
     }
 }

@@ -3,13 +3,15 @@
 use super::agent_package::line_of;
 use crate::body::JsonBody;
 use crate::here::Here;
-use crate::page::{Page, PageAnswer, PageQuery};
+use crate::list::{ListQuery, placed};
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::invitation::InvitationRow;
 use crate::store::{audit, invitation};
 use crate::trust::{Allowed, InvitationMake, Secret};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use constans_core::filter::INVITATIONS;
 use constans_core::words::{MAX_LABELS, check_label};
 use constans_wire::join::{INVITATION_FORM, Invitation, MadeInvitation, NewInvitation, OpenInvitation};
 use jiff::SignedDuration;
@@ -84,15 +86,17 @@ pub async fn make(
 }
 
 /// The open invitations, the newest first.
-#[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), params(PageQuery), responses((status = 200, body = Vec<OpenInvitation>)))]
-#[get("/api/invitations?<page..>")]
+#[utoipa::path(tag = "joining", security(("token" = ["join.invite"]), ("session" = ["join.invite"])), params(ListQuery), responses((status = 200, body = Vec<OpenInvitation>)))]
+#[get("/api/invitations?<list..>")]
 pub async fn list(
-    page: PageQuery,
+    list: ListQuery,
     _caller: Allowed<InvitationMake>,
     db: &State<PgPool>,
 ) -> PageAnswer<OpenInvitation> {
-    let range = page.range()?;
-    Page::of_rows(invitation::open(db.inner(), &range).await?, &range, InvitationRow::cursor).shown(shown)
+    let read = |range| async move {
+        placed(invitation::open(db.inner(), &range).await?, InvitationRow::cursor, shown)
+    };
+    list.page(&INVITATIONS, read).await
 }
 
 fn shown(row: InvitationRow) -> Result<OpenInvitation, ApiError> {

@@ -8,13 +8,15 @@ use crate::change::resolve::Resolver;
 use crate::here::Here;
 use crate::joining::admit::{Admission, Becomes, admit, becomes};
 use crate::joining::place::naming;
-use crate::page::{Page, PageAnswer, PageQuery};
+use crate::list::{ListQuery, placed};
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::joining::{self, NameUserRow, RequestRow};
 use crate::store::{audit, fleet};
 use crate::trust::{Allowed, JoinDecide, NodeRead};
 use constans_core::change::DocumentEdit;
 use constans_core::digest::hex;
+use constans_core::filter::JOINING_REQUESTS;
 use constans_core::joining::WaitsBecause;
 use constans_core::words::{MAX_LABELS, check_label, check_reason};
 use constans_wire::join::{
@@ -44,26 +46,32 @@ pub enum Listed {
 /// The requests that wait, the oldest first; or those that were decided, the newest decision first.
 #[utoipa::path(tag = "joining", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
     ("only" = Option<String>, Query, description = "`waiting`, `approved` or `denied`; waiting ones if left out"),
-    PageQuery,
+    ListQuery,
 ), responses((status = 200, body = Vec<JoiningRequest>)))]
-#[get("/api/joining-requests?<only>&<page..>")]
+#[get("/api/joining-requests?<only>&<list..>")]
 pub async fn list(
     only: Option<Listed>,
-    page: PageQuery,
+    list: ListQuery,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
 ) -> PageAnswer<JoiningRequest> {
-    let range = page.range()?;
     let db = db.inner();
-    let rows = match only.unwrap_or(Listed::Waiting) {
-        Listed::Waiting => joining::waiting(db, &range).await?,
-        Listed::Approved => joining::decided(db, "approved", &range).await?,
-        Listed::Denied => joining::decided(db, "denied", &range).await?,
+    let only = only.unwrap_or(Listed::Waiting);
+    let read = |range| async move {
+        let rows = match only {
+            Listed::Waiting => joining::waiting(db, &range).await?,
+            Listed::Approved => joining::decided(db, "approved", &range).await?,
+            Listed::Denied => joining::decided(db, "denied", &range).await?,
+        };
+        let names: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
+        let users: HashMap<String, NameUserRow> = joining::name_users(db, &names)
+            .await?
+            .into_iter()
+            .map(|user| (user.name.clone(), user))
+            .collect();
+        placed(rows, RequestRow::cursor, |row| shown(row, &users))
     };
-    let names: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
-    let users: HashMap<String, NameUserRow> =
-        joining::name_users(db, &names).await?.into_iter().map(|user| (user.name.clone(), user)).collect();
-    Page::of_rows(rows, &range, RequestRow::cursor).shown(|row| shown(row, &users))
+    list.page(&JOINING_REQUESTS, read).await
 }
 
 fn shown(row: RequestRow, users: &HashMap<String, NameUserRow>) -> Result<JoiningRequest, ApiError> {

@@ -2,7 +2,7 @@
 
 use super::node::all_summaries;
 use crate::here::Here;
-use crate::problem::{Answer, ApiError, read_stored};
+use crate::problem::{Answer, ApiError, read_stored, unusable_filter};
 use crate::store::concession::{self, NoticedRow};
 use crate::store::listing::{ProblemRow, TickRow};
 use crate::store::narrowing::Narrowing;
@@ -12,7 +12,7 @@ use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::{
     Attention, AttentionNode, ConcessionNotice, Exception, RecurringDrift, attention,
 };
-use constans_core::filter::{Answer as Decided, Condition, ConditionError, NodeView};
+use constans_core::filter::{Answer as Decided, Condition, NodeView};
 use constans_core::node_status::{NodeStatus, ProblemInputs, problems};
 use constans_wire::node::NodeSummary;
 use constans_wire::overview::{Overview, StatusCount, Tick};
@@ -130,22 +130,7 @@ pub async fn undecided(db: &PgPool, by: &Narrowing) -> Result<usize, ApiError> {
 }
 
 fn parse(filter: &str) -> Result<Condition, ApiError> {
-    Condition::parse_for_list(filter).map_err(|errors| unusable(filter, errors))
-}
-
-/// Returns that a filter cannot be used, with everything that is wrong with it.
-pub fn unusable(filter: &str, errors: Vec<ConditionError>) -> ApiError {
-    let messages: Vec<String> = errors
-        .iter()
-        .map(|error| format!("{} (at `{}`)", error.message, filter.get(error.range.clone()).unwrap_or("")))
-        .collect();
-    let hint = errors.into_iter().find_map(|error| error.hint);
-    ApiError::Filter {
-        message: messages.join("; "),
-        hint: hint.unwrap_or_else(|| {
-            "a filter is CEL, for example labels.site == \"auken\" && node.status == \"failed\"".to_owned()
-        }),
-    }
+    Condition::parse_for_list(filter).map_err(|errors| unusable_filter(filter, errors))
 }
 
 fn decide(nodes: &[NodeSummary], filter: &str, until: Instant) -> Result<Narrowed, ApiError> {

@@ -1,23 +1,26 @@
 //! Persons and their roles.
 
+use crate::list::{ListQuery, placed};
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::people;
 use crate::problem::{Answer, ApiError};
 use crate::store::person::{self, ListedRow};
 use crate::store::refused_request::{self, RefusedRow};
 use crate::trust::{Allowed, HeldRole, PeopleManage};
+use constans_core::filter::PEOPLE;
 use constans_wire::people::{Granted, Person, RefusedRequest, RemovedPerson};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, put};
 use sqlx::PgPool;
 
 /// All persons, with roles, sessions and tokens; those first who were added first.
-#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), params(PageQuery), responses((status = 200, body = Vec<Person>)))]
-#[get("/api/people?<page..>")]
-pub async fn list(page: PageQuery, _caller: Allowed<PeopleManage>, db: &State<PgPool>) -> PageAnswer<Person> {
-    let range = page.range()?;
-    let rows = person::list(db.inner(), &range).await?;
-    Page::of_rows(rows, &range, ListedRow::cursor).shown(|row| Ok(shown(row)))
+#[utoipa::path(tag = "people", security(("token" = ["people.manage"]), ("session" = ["people.manage"])), params(ListQuery), responses((status = 200, body = Vec<Person>)))]
+#[get("/api/people?<list..>")]
+pub async fn list(list: ListQuery, _caller: Allowed<PeopleManage>, db: &State<PgPool>) -> PageAnswer<Person> {
+    let read = |range| async move {
+        placed(person::list(db.inner(), &range).await?, ListedRow::cursor, |row| Ok(shown(row)))
+    };
+    list.page(&PEOPLE, read).await
 }
 
 fn shown(row: ListedRow) -> Person {

@@ -4,6 +4,7 @@ use crate::body::JsonBody;
 use crate::body::MAX_FILE;
 use crate::change::publish::{check_releases, find_releases, is_named_right, read_release};
 use crate::here::Here;
+use crate::list::{ListQuery, placed};
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::release::{self, ReleaseRow};
@@ -12,6 +13,7 @@ use crate::thread::on_thread;
 use crate::trust::{Allowed, KitPublish, NodeRead};
 use constans_core::compare::{KitDifference, kit_difference};
 use constans_core::document::Finding;
+use constans_core::filter::RELEASES;
 use constans_core::kind::{KINDS, KindPage, kind_page};
 use constans_core::kit::{page, shown_text};
 use constans_wire::kit::{
@@ -110,13 +112,14 @@ pub async fn check(
 }
 
 /// The releases, the newest first.
-#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(PageQuery), responses((status = 200, body = Vec<Release>)))]
-#[get("/api/releases?<page..>")]
-pub async fn list(page: PageQuery, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> PageAnswer<Release> {
-    let range = page.range()?;
-    let served = stage::served(db.inner()).await?;
-    let rows = release::all(db.inner(), &range).await?;
-    Page::of_rows(rows, &range, ReleaseRow::cursor).shown(|row| shown(row, &served))
+#[utoipa::path(tag = "kits", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(ListQuery), responses((status = 200, body = Vec<Release>)))]
+#[get("/api/releases?<list..>")]
+pub async fn list(list: ListQuery, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> PageAnswer<Release> {
+    let served = &stage::served(db.inner()).await?;
+    let read = |range| async move {
+        placed(release::all(db.inner(), &range).await?, ReleaseRow::cursor, |row| shown(row, served))
+    };
+    list.page(&RELEASES, read).await
 }
 
 /// One release: its data, its files, and its desired state in words.

@@ -3,12 +3,14 @@
 use crate::body::JsonBody;
 use crate::change::single::{Occasion, resolve_single};
 use crate::here::Here;
-use crate::page::{Page, PageAnswer, PageQuery};
+use crate::list::{ListQuery, placed};
+use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::node::RetiredRow;
 use crate::store::{audit, fleet, node, node_attribute};
 use crate::trust::{Allowed, JoinDecide, NodeRead, Refusal};
 use constans_core::digest::hex;
+use constans_core::filter::RETIRED_NODES;
 use constans_core::words::check_node_name;
 use constans_wire::retired::{BringBack, RetiredNode};
 use rocket::serde::json::Json;
@@ -25,22 +27,24 @@ const LONGEST_PATTERN: usize = 253;
 /// The retired nodes, those retired last first.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
     ("name" = Option<String>, Query, description = "Only those of this name, or whose names fit it as a pattern: `kiosk-lab-*`"),
-    PageQuery,
+    ListQuery,
 ), responses((status = 200, body = Vec<RetiredNode>)))]
-#[get("/api/retired-nodes?<name>&<page..>")]
+#[get("/api/retired-nodes?<name>&<list..>")]
 pub async fn list(
     name: Option<&str>,
-    page: PageQuery,
+    list: ListQuery,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
 ) -> PageAnswer<RetiredNode> {
-    let range = page.range()?;
     let name = name.filter(|name| !name.is_empty()).unwrap_or("*");
     if name.len() > LONGEST_PATTERN {
         return Err(ApiError::invalid("name", format!("a pattern has at most {LONGEST_PATTERN} characters")));
     }
-    let rows = node::retired(db.inner(), &super::admission::like(name), &range).await?;
-    Page::of_rows(rows, &range, RetiredRow::cursor).shown(shown)
+    let like = &super::admission::like(name);
+    let read = |range| async move {
+        placed(node::retired(db.inner(), like, &range).await?, RetiredRow::cursor, shown)
+    };
+    list.page(&RETIRED_NODES, read).await
 }
 
 fn shown(row: RetiredRow) -> Result<RetiredNode, ApiError> {

@@ -1,11 +1,13 @@
 //! Tokens: listed, made for programs, withdrawn.
 
 use crate::body::JsonBody;
-use crate::page::{Page, PageAnswer, PageQuery};
+use crate::list::{ListQuery, placed};
+use crate::page::PageAnswer;
 use crate::people;
 use crate::problem::{Answer, ApiError};
 use crate::store::token::{self, TokenRow};
 use crate::trust::{Allowed, PeopleManage, SessionOwn};
+use constans_core::filter::TOKENS;
 use constans_wire::people::{MadeToken, NewToken, Token};
 use rocket::serde::json::Json;
 use rocket::{State, delete, get, post};
@@ -13,12 +15,14 @@ use sqlx::PgPool;
 use uuid::Uuid;
 
 /// The caller's valid tokens; all valid tokens if the caller manages people.
-#[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), params(PageQuery), responses((status = 200, body = Vec<Token>)))]
-#[get("/api/tokens?<page..>")]
-pub async fn list(page: PageQuery, caller: Allowed<SessionOwn>, db: &State<PgPool>) -> PageAnswer<Token> {
-    let range = page.range()?;
-    let rows = token::list(db.inner(), &range, only_of(&caller)).await?;
-    Page::of_rows(rows, &range, TokenRow::cursor).shown(|row| Ok(shown(row)))
+#[utoipa::path(tag = "people", security(("token" = ["session.own"]), ("session" = ["session.own"])), params(ListQuery), responses((status = 200, body = Vec<Token>)))]
+#[get("/api/tokens?<list..>")]
+pub async fn list(list: ListQuery, caller: Allowed<SessionOwn>, db: &State<PgPool>) -> PageAnswer<Token> {
+    let only_of = only_of(&caller);
+    let read = |range| async move {
+        placed(token::list(db.inner(), &range, only_of).await?, TokenRow::cursor, |row| Ok(shown(row)))
+    };
+    list.page(&TOKENS, read).await
 }
 
 fn only_of(caller: &Allowed<SessionOwn>) -> Option<&str> {

@@ -43,17 +43,19 @@ pub struct EntryRow {
     pub digest: Option<String>,
 }
 
-/// Returns entries before a number, the newest first; at most 100.
+/// Returns entries before a number, the newest first; at most so many.
 pub async fn list(
     db: impl PgExecutor<'_>,
     before: i64,
     who: Option<&str>,
     subject: Option<&str>,
+    most: i64,
 ) -> sqlx::Result<Vec<EntryRow>> {
     sqlx::query_as(include_str!("sql/audit/list.sql"))
         .bind(before)
         .bind(who)
         .bind(subject)
+        .bind(most)
         .fetch_all(db)
         .await
 }

@@ -144,14 +144,19 @@ pub async fn status(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<String> {
     sqlx::query_scalar(include_str!("sql/change/status.sql")).bind(no).fetch_one(db).await
 }
 
-/// Returns the changes before a number, the newest first; at most 100.
-pub async fn list(db: impl PgExecutor<'_>, before: i64, node: Option<Uuid>) -> sqlx::Result<Vec<ChangeRow>> {
+/// Returns the changes before a number, the newest first; at most so many.
+pub async fn list(
+    db: impl PgExecutor<'_>,
+    before: i64,
+    node: Option<Uuid>,
+    most: i64,
+) -> sqlx::Result<Vec<ChangeRow>> {
     let sql = format!(
         "select {COLUMNS} where c.no in (select no from change where no < $1
-             and ($2::uuid is null or exists (select 1 from change_node o where o.change = no and o.node = $2)) order by no desc limit 100)
+             and ($2::uuid is null or exists (select 1 from change_node o where o.change = no and o.node = $2)) order by no desc limit $3)
          order by c.no desc"
     );
-    sqlx::query_as(AssertSqlSafe(sql)).bind(before).bind(node).fetch_all(db).await
+    sqlx::query_as(AssertSqlSafe(sql)).bind(before).bind(node).bind(most).fetch_all(db).await
 }
 
 /// A node that a change gives something else.

@@ -16,6 +16,23 @@ pub struct Cursor {
     pub key: String,
 }
 
+impl Cursor {
+    /// The place of a row in a list that is held whole.
+    pub fn of_place(place: usize) -> Self {
+        Self { at: Timestamp::UNIX_EPOCH, key: place.to_string() }
+    }
+
+    /// The place of a row in a list that is ordered by a number.
+    pub fn of_number(number: i64) -> Self {
+        Self { at: Timestamp::UNIX_EPOCH, key: number.to_string() }
+    }
+
+    /// Returns the number of such a place.
+    pub fn number(&self) -> Option<i64> {
+        self.key.parse().ok()
+    }
+}
+
 impl Display for Cursor {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         write!(f, "{}~{}", self.at, self.key)
@@ -35,6 +52,17 @@ pub struct PageRange {
 }
 
 impl PageRange {
+    /// Where a list begins that is ordered by numbers, the highest first: before the last number of the page before, or before
+    /// `most`.
+    pub fn before(&self, most: i64) -> i64 {
+        self.after.as_ref().and_then(Cursor::number).map_or(most, |last| last.min(most))
+    }
+
+    /// How many rows are read: one more than the page has, which says whether there is a next page.
+    pub fn rows(&self) -> i64 {
+        i64::from(self.size) + 1
+    }
+
     /// Binds `$1`, the moment of the row before the page, `$2`, its key, and `$3`, how many rows are read: one more than the
     /// page has, which says whether there is a next page.
     pub fn bind<'q, Row>(&self, query: RowsQuery<'q, Row>) -> RowsQuery<'q, Row> {
@@ -42,6 +70,6 @@ impl PageRange {
         query
             .bind(after.as_ref().map(|after| after.at.to_sqlx()))
             .bind(after.map(|after| after.key))
-            .bind(i64::from(self.size) + 1)
+            .bind(self.rows())
     }
 }

@@ -99,7 +99,7 @@ async fn every_composed_statement_fits_the_schema() {
     }
     assert!(listing::one(db, "kiosk-auken-1").await.unwrap().is_some());
     assert!(change::by_no(db, 7).await.unwrap().is_none());
-    assert!(change::list(db, i64::MAX, Some(node)).await.unwrap().is_empty());
+    assert!(change::list(db, i64::MAX, Some(node), 100).await.unwrap().is_empty());
     assert!(change::last_of_key(db, &DocumentKey::Group("kiosks".to_owned())).await.unwrap().is_none());
     let mut transaction = db.begin().await.unwrap();
     assert!(joining::by_id(&mut *transaction, some).await.unwrap().is_none());
