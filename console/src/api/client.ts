@@ -53,23 +53,65 @@ async function answer<T>(request: Promise<Answered<T>>): Promise<T> {
   );
 }
 
-/** Reads all pages of a list: the header `Link` of a page says after which entry the next one begins. */
-async function allPages<T>(page: (after?: string) => Promise<Answered<T[]>>): Promise<T[]> {
-  const entries: T[] = [];
+/** A page of a list, and where the next one begins. */
+export interface ListPage<T> {
+  entries: T[];
+  next?: string;
+}
+
+/** Which entries of a list, in which order, after which place. */
+export type ListQuery = { filter?: string; sort?: string; after?: string; size?: number };
+
+/** Reads a page: the header `Link` says after which entry the next one begins. */
+async function pageOf<T>(request: Promise<Answered<T[]>>): Promise<ListPage<T>> {
+  const entries = await answer(request);
+  const next = /^<([^>]+)>; rel="next"$/.exec((await request).response.headers.get('Link') ?? '')?.[1];
+  return { entries, next: next && (new URL(next, location.origin).searchParams.get('after') ?? undefined) };
+}
+
+/** Reads all pages of a list. */
+export async function allEntries<T>(read: (after?: string) => Promise<ListPage<T>>): Promise<T[]> {
+  const all: T[] = [];
   let after: string | undefined;
   do {
-    const request = page(after);
-    entries.push(...(await answer(request)));
-    const next = /^<([^>]+)>; rel="next"$/.exec((await request).response.headers.get('Link') ?? '')?.[1];
-    after = next && (new URL(next, location.origin).searchParams.get('after') ?? undefined);
+    const { entries, next } = await read(after);
+    all.push(...entries);
+    after = next;
   } while (after);
-  return entries;
+  return all;
+}
+
+function allPages<T>(page: (after?: string) => Promise<Answered<T[]>>): Promise<T[]> {
+  return allEntries((after) => pageOf(page(after)));
 }
 
 const of = (name: string) => ({ path: { name } });
 
 /** Which nodes, in which order, after which one. */
 export type NodesQuery = { filter?: string; sort?: string; after?: string; size?: number };
+
+/** Pages of lists. */
+export const lists = {
+  changes: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/changes', { params: { query }, signal })),
+  groups: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/groups', { params: { query }, signal })),
+  releases: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/releases', { params: { query }, signal })),
+  joiningRequests: (only: 'waiting' | 'approved' | 'denied') => (query: ListQuery, signal?: AbortSignal) =>
+    pageOf(client.GET('/api/joining-requests', { params: { query: { only, ...query } }, signal })),
+  invitations: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/invitations', { params: { query }, signal })),
+  admissionRules: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/admission-rules', { params: { query }, signal })),
+  retiredNodes: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/retired-nodes', { params: { query }, signal })),
+  freezes: (alsoOver: boolean) => (query: ListQuery, signal?: AbortSignal) =>
+    pageOf(client.GET('/api/freezes', { params: { query: { also_over: alsoOver, ...query } }, signal })),
+  concessions: (alsoOver: boolean) => (query: ListQuery, signal?: AbortSignal) =>
+    pageOf(client.GET('/api/concessions', { params: { query: { also_over: alsoOver, ...query } }, signal })),
+  evidence: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/evidence', { params: { query }, signal })),
+  /** Episodes of a period: open ones, then the newest. */
+  driftEpisodes: (of: { filter?: string; since?: string; clause?: string; open?: boolean }) => (query: ListQuery, signal?: AbortSignal) =>
+    pageOf(client.GET('/api/drift/episodes', { params: { query: { after: query.after, size: query.size, ...of } }, signal })),
+  people: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/people', { params: { query }, signal })),
+  tokens: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/tokens', { params: { query }, signal })),
+  audit: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/audit', { params: { query }, signal })),
+};
 
 /** Every request that the console makes. */
 export const api = {
@@ -80,9 +122,6 @@ export const api = {
   welcome: (body: Schemas['Welcome']) => answer(client.POST('/api/welcome', { body })),
   overview: (filter: string, signal?: AbortSignal) => answer(client.GET('/api/overview', { params: { query: filter ? { filter } : {} }, signal })),
   serverStatus: (signal?: AbortSignal) => answer(client.GET('/api/server-status', { signal })),
-  people: (signal?: AbortSignal) => allPages((after) => client.GET('/api/people', { params: { query: { after } }, signal })),
-  tokens: (signal?: AbortSignal) => allPages((after) => client.GET('/api/tokens', { params: { query: { after } }, signal })),
-  audit: (query: { before?: number }, signal?: AbortSignal) => answer(client.GET('/api/audit', { params: { query }, signal })),
   verifyAudit: () => answer(client.GET('/api/audit/verify')),
   /** The labels that nodes have, each with its values. */
   labels: (signal?: AbortSignal) => answer(client.GET('/api/labels', { signal })),
@@ -96,9 +135,6 @@ export const api = {
   examinations: (query: { filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/compliance/examinations', { params: { query }, signal })),
   drift: (query: { by: string; filter?: string; since?: string }, signal?: AbortSignal) => answer(client.GET('/api/drift', { params: { query }, signal })),
-  /** The first episodes of a period: open ones, then the newest. */
-  driftEpisodes: (query: { filter?: string; since?: string; clause?: string; open?: boolean; size: number }, signal?: AbortSignal) =>
-    answer(client.GET('/api/drift/episodes', { params: { query }, signal })),
   driftFound: (query: { clause: string; filter?: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/found', { params: { query }, signal })),
   acceptable: (query: { node: string; clause: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/acceptable', { params: { query }, signal })),
   freezes: (alsoOver: boolean, signal?: AbortSignal) =>
@@ -111,9 +147,6 @@ export const api = {
   controlGaps: (query: { control: string; filter?: string; as_of?: string }, signal?: AbortSignal) =>
     answer(client.GET('/api/control-gaps', { params: { query }, signal })),
   assets: (signal?: AbortSignal) => answer(client.GET('/api/assets', { params: { query: { never_enrolled: true } }, signal })),
-  concessions: (alsoOver: boolean, signal?: AbortSignal) =>
-    allPages((after) => client.GET('/api/concessions', { params: { query: { after, also_over: alsoOver } }, signal })),
-  evidence: (signal?: AbortSignal) => allPages((after) => client.GET('/api/evidence', { params: { query: { after } }, signal })),
   makeEvidence: (body: Schemas['NewEvidence']) => answer(client.POST('/api/evidence', { body })),
   stopEvidence: (no: number) => answer(client.POST('/api/evidence/{no}/stop', { params: { path: { no } } })),
   removeEvidence: (no: number) => answer(client.DELETE('/api/evidence/{no}', { params: { path: { no } } })),
@@ -147,8 +180,7 @@ export const api = {
   compareReleases: (from: string, to: string, signal?: AbortSignal) => answer(client.GET('/api/compare/releases', { params: { query: { from, to } }, signal })),
   kitLog: (kit: string, signal?: AbortSignal) =>
     allPages((after) => client.GET('/api/kits/{kit}/log', { params: { path: { kit }, query: { after } }, signal })),
-  changes: (signal?: AbortSignal) => answer(client.GET('/api/changes', { signal })),
-  groups: (signal?: AbortSignal) => answer(client.GET('/api/groups', { signal })),
+  groups: (signal?: AbortSignal) => allPages((after) => client.GET('/api/groups', { params: { query: { after } }, signal })),
   group: (name: string, signal?: AbortSignal) => answer(client.GET('/api/groups/{name}', { params: { path: { name } }, signal })),
   setGroup: (body: Schemas['Group'], query: { because?: string; preview?: boolean; request?: boolean }) =>
     answer(client.PUT('/api/groups', { params: { query }, body })),
@@ -161,12 +193,9 @@ export const api = {
   invitations: (signal?: AbortSignal) => allPages((after) => client.GET('/api/invitations', { params: { query: { after } }, signal })),
   invite: (body: Schemas['NewInvitation']) => answer(client.POST('/api/invitations', { body })),
   withdrawInvitation: (id: string) => answer(client.DELETE('/api/invitations/{id}', { params: { path: { id } } })),
-  admissionRules: (signal?: AbortSignal) => answer(client.GET('/api/admission-rules', { signal })),
   admissionRule: (no: number, signal?: AbortSignal) => answer(client.GET('/api/admission-rules/{no}', { params: { path: { no } }, signal })),
   makeAdmissionRule: (body: Schemas['NewAdmissionRule'], signal?: AbortSignal) => answer(client.POST('/api/admission-rules', { body, signal })),
   endAdmissionRule: (no: number) => answer(client.DELETE('/api/admission-rules/{no}', { params: { path: { no } } })),
-  retiredNodes: (name: string, signal?: AbortSignal) =>
-    allPages((after) => client.GET('/api/retired-nodes', { params: { query: { after, ...(name && { name }) } }, signal })),
   bringBack: (id: string, body: Schemas['BringBack']) => answer(client.POST('/api/retired-nodes/{id}/bring-back', { params: { path: { id } }, body })),
   labelNodes: (body: Schemas['LabelNodes']) => answer(client.POST('/api/labels', { body })),
   renameNode: (name: string, body: Schemas['RenameNode']) => answer(client.POST('/api/nodes/{name}/rename', { params: of(name), body })),

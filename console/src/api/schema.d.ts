@@ -150,8 +150,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The entries, the newest first, 100 per page; or those of one person or about one subject.
-         * @description The entries, the newest first, 100 per page; or those of one person or about one subject.
+         * The entries, the newest first; or those of one person or about one subject.
+         * @description The entries, the newest first; or those of one person or about one subject.
          */
         get: operations["get_api_audit"];
         put?: never;
@@ -210,8 +210,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The changes, the newest first, 100 per page; or those that altered one node.
-         * @description The changes, the newest first, 100 per page; or those that altered one node.
+         * The changes, the newest first; or those that altered one node.
+         * @description The changes, the newest first; or those that altered one node.
          */
         get: operations["get_api_changes"];
         put?: never;
@@ -7389,7 +7389,16 @@ export interface operations {
     };
     get_api_admission_rules: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7399,6 +7408,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -7432,8 +7443,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8395,8 +8431,16 @@ export interface operations {
     get_api_audit: {
         parameters: {
             query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
                 /** @description Only those before this number */
                 before?: number;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
                 subject?: string;
                 who?: string;
             };
@@ -8409,6 +8453,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8668,9 +8714,17 @@ export interface operations {
     get_api_changes: {
         parameters: {
             query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
                 /** @description Only those before this number */
                 before?: number;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 of_node?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -8681,6 +8735,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -10378,8 +10434,12 @@ export interface operations {
                 after?: string;
                 /** @description Also those that are over, were refused, withdrawn or ended */
                 also_over?: boolean;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -12752,8 +12812,12 @@ export interface operations {
             query?: {
                 /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
                 after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -13636,8 +13700,12 @@ export interface operations {
                 after?: string;
                 /** @description Also those that are over */
                 also_over?: boolean;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -14145,7 +14213,16 @@ export interface operations {
     };
     get_api_groups: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -14155,6 +14232,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
@@ -14188,8 +14267,33 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
             /** @description `not_this_server`: unknown host name */
             421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14874,8 +14978,12 @@ export interface operations {
             query?: {
                 /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
                 after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -15234,10 +15342,14 @@ export interface operations {
             query?: {
                 /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
                 after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 /** @description `waiting`, `approved` or `denied`; waiting ones if left out */
                 only?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -18290,8 +18402,12 @@ export interface operations {
             query?: {
                 /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
                 after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -19080,8 +19196,12 @@ export interface operations {
             query?: {
                 /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
                 after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -19924,10 +20044,14 @@ export interface operations {
             query?: {
                 /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
                 after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 /** @description Only those of this name, or whose names fit it as a pattern: `kiosk-lab-*` */
                 name?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -22280,8 +22404,12 @@ export interface operations {
             query?: {
                 /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
                 after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
                 /** @description How many entries the page has at most; 1,000 if left out. */
                 size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path?: never;

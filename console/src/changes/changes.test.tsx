@@ -65,10 +65,10 @@ test('an impact says when nodes apply it and which pending restarts come with it
 });
 
 test('a change is listed with who, why, and how many nodes have it', async () => {
-  serve({ 'GET /api/changes': { body: [change] } });
+  serve({ 'GET /api/changes?size=100': { body: [change] } });
   page('/changes');
   expect(await screen.findByText('29 of 41 nodes have it')).toBeTruthy();
-  expect(screen.getByText('tor.havik: “idle times of the winter”')).toBeTruthy();
+  expect(screen.getByText('idle times of the winter')).toBeTruthy();
   expect(screen.getByRole('link', { name: 'C118' }).getAttribute('href')).toBe('/changes/C118');
 });
 

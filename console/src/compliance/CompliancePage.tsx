@@ -6,10 +6,10 @@ import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
+import { asArgument, useFilter } from '../lists/filter';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { FilterField } from '../nodes/FilterField';
-import { asArgument, useFilter } from '../nodes/filter';
+import { NodeFilter } from '../nodes/NodeFilter';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
@@ -61,7 +61,7 @@ export function CompliancePage() {
   return (
     <Page title="Compliance" heading={<ComplianceTabs />}>
       <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
-        <FilterField filter={filter} onFilter={setFilter} error={compliance.error} />
+        <NodeFilter filter={filter} onFilter={setFilter} error={compliance.error} />
         <AsOf asOf={asOf} onAsOf={(asOf) => set({ as_of: asOf, since: '' })} />
         <Button
           component={RouterLink}

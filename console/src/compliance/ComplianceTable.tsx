@@ -1,27 +1,21 @@
 import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
-import { CsvButton } from '../looks/CsvButton';
+import { type FigureColumn, FiguresTable } from '../lists/FiguresTable';
+import { listOf } from '../lists/filter';
 import { mono } from '../looks/theme';
-import { Wide } from '../looks/Wide';
-import { listOf } from '../nodes/filter';
 import { deviationCause } from '../words/words';
 import { onlyOf, onlyWords } from './only';
 import { rateWords } from './rate';
 import { ShareBar } from './ShareBar';
 
-const NUMBERS = ['noncompliant', 'conceded', 'unexamined', 'unknown'] as const;
+type Row = Schemas['ComplianceRow'];
 
 interface Counted {
   by: string;
-  rows: Schemas['ComplianceRow'][];
+  rows: Row[];
   hasMoreRows: boolean;
   /** Asks about the clauses of one key alone. */
   onOnly?: (only: string) => void;
@@ -30,104 +24,97 @@ interface Counted {
 /** Clauses and nodes by the keys of a dimension, those with the most noncompliant clauses first. */
 export function ComplianceTable({ by, rows, hasMoreRows, onOnly }: Counted) {
   if (rows.length === 0) return <Typography>There are no clauses to count.</Typography>;
+  const key: FigureColumn<Row> = {
+    field: 'key',
+    head: titled(by),
+    text: (row) => keyWords(by, row),
+    cell: (row) => <Key by={by} row={row} onOnly={onOnly} />,
+    order: (row) => keyWords(by, row),
+  };
   return (
     <>
-      <Wide>
-        <Table size="small" aria-label={`Compliance by ${by}`}>
-          <TableHead>
-            <TableRow>
-              <TableCell>{titled(by)}</TableCell>
-              <TableCell>Clauses</TableCell>
-              <TableCell align="right">As found</TableCell>
-              <TableCell align="right">With concessions</TableCell>
-              {NUMBERS.map((number) => (
-                <TableCell key={number} align="right">
-                  {titled(number)}
-                </TableCell>
-              ))}
-              <TableCell align="right">Nodes without deviation</TableCell>
-              <TableCell align="right">Nodes with a critical one</TableCell>
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {rows.map((row) => (
-              <ComplianceTableRow key={row.key ?? ''} by={by} row={row} onOnly={onOnly} />
-            ))}
-          </TableBody>
-        </Table>
-      </Wide>
-      <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', mt: 1 }}>
-        <CsvButton name={`compliance by ${by}`} heads={[by, 'title', ...CSV.map(([head]) => head)]} rows={() => rows.map(cells)} />
-        {hasMoreRows && <Typography sx={{ color: 'text.secondary' }}>There are more: use a filter, or count by something else.</Typography>}
-      </Box>
+      <FiguresTable label={`Compliance by ${by}`} name="compliance" columns={[key, ...FIGURES]} rows={rows} keyOf={(row) => row.key ?? ''} />
+      {hasMoreRows && <Typography sx={{ color: 'text.secondary' }}>There are more: use a filter, or count by something else.</Typography>}
     </>
   );
 }
 
-/** What a file has of a row: numbers as they are counted, rates in hundredths of a percent. */
-const CSV: [string, (row: Schemas['ComplianceRow']) => number | null | undefined][] = [
-  ['compliant', ({ clauses }) => clauses.compliant],
-  ...[...NUMBERS, 'in_doubt' as const].map((number): [string, (row: Schemas['ComplianceRow']) => number] => [number, ({ clauses }) => clauses[number]]),
-  ['rate as found, basis points', (row) => row.rate_basis_points],
-  ['rate with concessions, basis points', (row) => row.rate_with_concessions_basis_points],
-  ['nodes without deviation', ({ nodes }) => nodes.without_deviation],
-  ['nodes with deviation', ({ nodes }) => nodes.with_deviation],
-  ['nodes with a critical one', ({ nodes }) => nodes.with_critical],
-  ['nodes with only conceded ones', ({ nodes }) => nodes.conceded],
-  ['nodes not known', ({ nodes }) => nodes.not_known],
+const titleOf: FigureColumn<Row> = { field: 'title', head: 'Title', text: ({ title }) => title ?? '', isHiddenFirst: true };
+const share: FigureColumn<Row> = {
+  field: 'clauses',
+  head: 'Clauses compliant',
+  width: '22%',
+  text: ({ clauses }) => String(clauses.compliant),
+  cell: ({ clauses }) => <ShareBar clauses={clauses} />,
+  order: ({ clauses }) => clauses.compliant,
+};
+
+function number(field: string, head: string, of: (row: Row) => number, isHiddenFirst = false): FigureColumn<Row> {
+  return { field, head, align: 'right', text: (row) => String(of(row)), cell: (row) => of(row).toLocaleString('en'), order: of, isHiddenFirst };
+}
+
+function rate(field: string, head: string, of: (row: Row) => number | null | undefined): FigureColumn<Row> {
+  return { field, head, align: 'right', text: (row) => rateWords(of(row)), order: (row) => of(row) ?? -1 };
+}
+
+const FIGURES: FigureColumn<Row>[] = [
+  titleOf,
+  share,
+  rate('rate', 'As found', (row) => row.rate_basis_points),
+  rate('rate_with_concessions', 'With concessions', (row) => row.rate_with_concessions_basis_points),
+  number('noncompliant', 'Noncompliant', ({ clauses }) => clauses.noncompliant),
+  number('conceded', 'Conceded', ({ clauses }) => clauses.conceded),
+  number('unexamined', 'Unexamined', ({ clauses }) => clauses.unexamined),
+  number('unknown', 'Unknown', ({ clauses }) => clauses.unknown),
+  number('in_doubt', 'In doubt', ({ clauses }) => clauses.in_doubt, true),
+  {
+    ...number('without_deviation', 'Nodes without deviation', ({ nodes }) => nodes.without_deviation),
+    cell: ({ nodes }) => `${nodes.without_deviation.toLocaleString('en')} of ${allNodes(nodes).toLocaleString('en')}`,
+  },
+  number('nodes', 'Nodes', ({ nodes }) => allNodes(nodes), true),
+  number('with_deviation', 'Nodes with deviation', ({ nodes }) => nodes.with_deviation, true),
+  number('with_critical', 'Nodes with a critical one', ({ nodes }) => nodes.with_critical),
+  number('only_conceded', 'Nodes with only conceded ones', ({ nodes }) => nodes.conceded, true),
+  number('not_known', 'Nodes not known', ({ nodes }) => nodes.not_known, true),
 ];
 
-function cells(row: Schemas['ComplianceRow']): string[] {
-  return [row.key ?? '', row.title ?? '', ...CSV.map(([, number]) => String(number(row) ?? ''))];
+function allNodes(nodes: Row['nodes']): number {
+  return nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded;
 }
 
 function titled(word: string): string {
   return word.charAt(0).toUpperCase() + word.slice(1);
 }
 
-function ComplianceTableRow({ by, row, onOnly }: { by: string; row: Schemas['ComplianceRow']; onOnly?: Counted['onOnly'] }) {
-  const { nodes, clauses } = row;
-  const of = nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded;
+function keyWords(by: string, { key }: Row): string {
+  if (!key) return `no ${by}`;
+  return by === 'cause' ? deviationCause(key) : key;
+}
+
+function Key({ by, row, onOnly }: { by: string; row: Row; onOnly?: Counted['onOnly'] }) {
   const address = row.key ? addressOf(by, row.key) : undefined;
   const only = row.key ? onlyOf(by, row.key) : undefined;
-  const words = by === 'cause' ? deviationCause : String;
-  const key = row.key ? words(row.key) : `no ${by}`;
+  const key = keyWords(by, row);
   return (
-    <TableRow>
-      <TableCell sx={{ fontFamily: row.key ? mono : undefined, fontSize: 13, overflowWrap: 'anywhere' }}>
-        {address ? (
-          <Link component={RouterLink} to={address}>
-            {key}
-          </Link>
-        ) : only && onOnly ? (
-          <Link
-            component="button"
-            onClick={() => onOnly(only)}
-            title={`Only clauses of ${onlyWords(only)}`}
-            sx={{ font: 'inherit', verticalAlign: 'baseline', textAlign: 'left' }}
-          >
-            {key}
-          </Link>
-        ) : (
-          key
-        )}
-        {row.title && <Box sx={{ color: 'text.secondary', fontFamily: 'body1.fontFamily' }}>{row.title}</Box>}
-      </TableCell>
-      <TableCell sx={{ width: '22%' }}>
-        <ShareBar clauses={clauses} />
-      </TableCell>
-      <TableCell align="right">{rateWords(row.rate_basis_points)}</TableCell>
-      <TableCell align="right">{rateWords(row.rate_with_concessions_basis_points)}</TableCell>
-      {NUMBERS.map((number) => (
-        <TableCell key={number} align="right">
-          {clauses[number].toLocaleString('en')}
-        </TableCell>
-      ))}
-      <TableCell align="right">
-        {nodes.without_deviation.toLocaleString('en')} of {of.toLocaleString('en')}
-      </TableCell>
-      <TableCell align="right">{nodes.with_critical.toLocaleString('en')}</TableCell>
-    </TableRow>
+    <Box component="span" sx={{ fontFamily: row.key ? mono : undefined, fontSize: 13 }}>
+      {address ? (
+        <Link component={RouterLink} to={address}>
+          {key}
+        </Link>
+      ) : only && onOnly ? (
+        <Link
+          component="button"
+          onClick={() => onOnly(only)}
+          title={`Only clauses of ${onlyWords(only)}`}
+          sx={{ font: 'inherit', verticalAlign: 'baseline', textAlign: 'left' }}
+        >
+          {key}
+        </Link>
+      ) : (
+        key
+      )}
+      {row.title && <Box sx={{ color: 'text.secondary', fontFamily: 'body1.fontFamily' }}>{row.title}</Box>}
+    </Box>
   );
 }
 

@@ -22,8 +22,8 @@ test('the table is saved as CSV with every number that its rates are made of', a
   await userEvent.click(screen.getByRole('button', { name: 'CSV' }));
   const [heads, values] = ((await saved?.text()) ?? '').split('\r\n');
   expect(heads).toBe(
-    'control,title' +
-      ',compliant,noncompliant,conceded,unexamined,unknown,in_doubt,"rate as found, basis points","rate with concessions, basis points",nodes without deviation,nodes with deviation,nodes with a critical one,nodes with only conceded ones,nodes not known',
+    'Control,Title,Clauses compliant,As found,With concessions,Noncompliant,Conceded,Unexamined,Unknown,In doubt' +
+      ',Nodes without deviation,Nodes,Nodes with deviation,Nodes with a critical one,Nodes with only conceded ones,Nodes not known',
   );
-  expect(values).toBe('SK-9,"Tariffs, as decided",20,4,5,6,7,2,4761,,7,2,1,1,3');
+  expect(values).toBe('SK-9,"Tariffs, as decided",20,47.61 %,–,4,5,6,7,2,7,13,2,1,1,3');
 });

@@ -2,24 +2,21 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import FormControlLabel from '@mui/material/FormControlLabel';
 import Switch from '@mui/material/Switch';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { api, type Schemas } from '../api/client';
+import { lists, type Schemas } from '../api/client';
 import { ComplianceTabs } from '../compliance/ComplianceTabs';
+import { asArgument } from '../lists/filter';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { Unseen } from '../looks/Unseen';
-import { Wide } from '../looks/Wide';
+import { Moment } from '../looks/Moment';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
-import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
 import { clock, exact } from '../words/time';
 import { AskDialog } from './AskDialog';
@@ -32,7 +29,8 @@ type Concession = Schemas['Concession'];
 export function ConcessionsPage() {
   const [parameters, set] = useParameters();
   const alsoOver = parameters.has('also_over');
-  const concessions = useQuery({ queryKey: ['concessions', alsoOver], queryFn: ({ signal }) => api.concessions(alsoOver, signal) });
+  const list = useList('concession', lists.concessions(alsoOver), { key: ['concessions', alsoOver] });
+  const [asks, setAsks] = useState<{ concession: Concession; decision: Decision }>();
   const session = useQuery(sessionQuery);
   const may = session.data?.permissions ?? [];
   return (
@@ -50,14 +48,33 @@ export function ConcessionsPage() {
                 Ask for one…
               </Button>
             )}
-            <CopiedCommand command={`constans concession list${alsoOver ? ' --also-over' : ''}`} />
+            <CopiedCommand command={`constans concession list${alsoOver ? ' --also-over' : ''}${asArgument(list.filter)}`} />
           </Box>
         }
       >
-        <QueryView query={concessions}>
-          {(concessions) => <ConcessionTable concessions={concessions} person={session.data?.person} mayDecide={may.includes('concession.decide')} />}
-        </QueryView>
+        <ListView
+          label="Concessions"
+          nouns={['concession', 'concessions']}
+          list={list}
+          columns={COLUMNS}
+          keyOf={({ no }) => String(no)}
+          example={'concession.asked_by == "ilse.maren" && concession.until < "2027-01-01"'}
+          empty={
+            <Typography>
+              None waits or is in force. A concession lets clauses deviate until a day, with a reason and a second person:{' '}
+              <Address>constans concession ask</Address>
+            </Typography>
+          }
+          actions={(concession) =>
+            decisions(concession, session.data?.person, may.includes('concession.decide')).map((decision) => (
+              <Button key={decision} size="small" onClick={() => setAsks({ concession, decision })} sx={{ ml: 1, textTransform: 'capitalize' }}>
+                {decision}…
+              </Button>
+            ))
+          }
+        />
       </Card>
+      {asks && <DecisionDialog {...asks} onClose={() => setAsks(undefined)} />}
       {parameters.has('ask') && (
         <AskDialog node={parameters.get('node') ?? ''} clause={parameters.get('clause') ?? ''} onClose={() => set({ ask: null, node: null, clause: null })} />
       )}
@@ -65,67 +82,35 @@ export function ConcessionsPage() {
   );
 }
 
-function ConcessionTable({ concessions, person, mayDecide }: { concessions: Concession[]; person?: string; mayDecide: boolean }) {
-  const [asks, setAsks] = useState<{ concession: Concession; decision: Decision }>();
-  if (concessions.length === 0) {
-    return (
-      <Typography>
-        None waits or is in force. A concession lets clauses deviate until a day, with a reason and a second person: <Address>constans concession ask</Address>
-      </Typography>
-    );
-  }
-  return (
-    <>
-      <Wide>
-        <Table size="small" aria-label="Concessions">
-          <TableHead>
-            <TableRow>
-              <TableCell>
-                <Unseen>Concession</Unseen>
-              </TableCell>
-              <TableCell>For what, where</TableCell>
-              <TableCell>Asked, decided</TableCell>
-              <TableCell>Covers</TableCell>
-              <TableCell>
-                <Unseen>Actions</Unseen>
-              </TableCell>
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {concessions.map((concession) => (
-              <TableRow key={concession.no} sx={{ '& td': { verticalAlign: 'top' } }}>
-                <TableCell sx={{ whiteSpace: 'nowrap' }}>
-                  D{concession.no}
-                  <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{statusWords(concession)}</Box>
-                </TableCell>
-                <TableCell sx={{ overflowWrap: 'anywhere' }}>
-                  {concession.clauses.map((clause) => (
-                    <Box key={clause}>
-                      <Address>{clause}</Address>
-                    </Box>
-                  ))}
-                  <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{placeWords(concession)}</Box>
-                </TableCell>
-                <TableCell>
-                  <Acts concession={concession} />
-                </TableCell>
-                <TableCell sx={{ fontSize: 13 }}>{isOpen(concession) && coverageWords(concession).map((words) => <Box key={words}>{words}</Box>)}</TableCell>
-                <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
-                  {decisions(concession, person, mayDecide).map((decision) => (
-                    <Button key={decision} size="small" onClick={() => setAsks({ concession, decision })} sx={{ ml: 1, textTransform: 'capitalize' }}>
-                      {decision}…
-                    </Button>
-                  ))}
-                </TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
-      </Wide>
-      {asks && <DecisionDialog {...asks} onClose={() => setAsks(undefined)} />}
-    </>
-  );
-}
+const COLUMNS: Column<Concession>[] = [
+  { field: 'no', head: 'Concession', text: ({ no }) => `D${no}` },
+  { field: 'status', head: 'How far', text: statusWords },
+  {
+    field: 'clauses',
+    head: 'For what, where',
+    text: ({ clauses }) => clauses.join(' '),
+    cell: (concession) => (
+      <>
+        {concession.clauses.map((clause) => (
+          <Box key={clause}>
+            <Address>{clause}</Address>
+          </Box>
+        ))}
+        <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{placeWords(concession)}</Box>
+      </>
+    ),
+  },
+  { field: 'asked_at', head: 'Asked, decided', text: ({ asked }) => asked.at, cell: (concession) => <Acts concession={concession} /> },
+  { field: 'asked_by', head: 'Asked by', text: ({ asked }) => asked.who, isHiddenFirst: true },
+  { field: 'because', head: 'Why', text: ({ asked }) => asked.because ?? '', isHiddenFirst: true },
+  { field: 'until', head: 'Until', text: ({ until }) => until, cell: ({ until }) => <Moment at={until} />, isHiddenFirst: true },
+  {
+    field: 'noncompliant',
+    head: 'Covers',
+    text: (concession) => (isOpen(concession) ? coverageWords(concession).join('; ') : ''),
+    cell: (concession) => isOpen(concession) && coverageWords(concession).map((words) => <Box key={words}>{words}</Box>),
+  },
+];
 
 function isOpen({ status }: Concession): boolean {
   return status === 'asked' || status === 'in_force';

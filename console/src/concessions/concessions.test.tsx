@@ -18,7 +18,7 @@ const concession = {
 };
 
 function answers(over: object, more: Record<string, { status?: number; body: unknown }> = {}) {
-  return serve({ 'GET /api/session': { body: session }, 'GET /api/concessions?also_over=false': { body: [{ ...concession, ...over }] }, ...more });
+  return serve({ 'GET /api/session': { body: session }, 'GET /api/concessions?also_over=false&size=100': { body: [{ ...concession, ...over }] }, ...more });
 }
 
 test('another person approves a concession, with a freeze unless it is left out', async () => {

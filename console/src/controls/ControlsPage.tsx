@@ -15,13 +15,13 @@ import { AsOf } from '../compliance/AsOf';
 import { ComplianceTabs } from '../compliance/ComplianceTabs';
 import { rateWords } from '../compliance/rate';
 import { ShareBar } from '../compliance/ShareBar';
+import { asArgument, listOf, namesFilter, useFilter } from '../lists/filter';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { mono } from '../looks/theme';
 import { Wide } from '../looks/Wide';
-import { FilterField } from '../nodes/FilterField';
-import { asArgument, listOf, namesFilter, useFilter } from '../nodes/filter';
+import { NodeFilter } from '../nodes/NodeFilter';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
@@ -44,7 +44,7 @@ export function ControlsPage() {
   return (
     <Page title="Controls" heading={<ComplianceTabs />}>
       <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
-        <FilterField filter={filter} onFilter={setFilter} error={controls.error} />
+        <NodeFilter filter={filter} onFilter={setFilter} error={controls.error} />
         <AsOf asOf={asOf} onAsOf={(asOf) => set({ as_of: asOf })} />
         <CopiedCommand command={`constans control list${asArgument(filter)}${asOf && ` --as-of ${asOf}`}`} />
       </Box>

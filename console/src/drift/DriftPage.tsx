@@ -5,13 +5,14 @@ import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Link as RouterLink } from 'react-router';
-import { api, type Schemas } from '../api/client';
+import { api, lists, type Schemas } from '../api/client';
 import { dimensionsOf } from '../compliance/dimensions';
+import { asArgument, useFilter } from '../lists/filter';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { FilterField } from '../nodes/FilterField';
-import { asArgument, useFilter } from '../nodes/filter';
+import { NodeFilter } from '../nodes/NodeFilter';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
@@ -25,8 +26,6 @@ import { FoundAcross } from './FoundAcross';
 const DIMENSIONS = ['clause', 'baseline', 'control', 'severity', 'node'];
 const PERIODS = [1, 7, 30, 90];
 /** This many episodes are shown; a filter or a clause narrows them. */
-const SHOWN = 100;
-
 /** Drift over the fleet in the last days: how much, how it ended, how long it took, and where. */
 export function DriftPage() {
   const [filter, setFilter] = useFilter();
@@ -43,10 +42,8 @@ export function DriftPage() {
     placeholderData: keepPreviousData,
     meta: { isRefreshedByTimeOnly: true },
   });
-  const episodes = useQuery({
-    queryKey: ['drift episodes', filter, days, clause],
-    queryFn: ({ signal }) => api.driftEpisodes({ ...asked(), clause, size: SHOWN }, signal),
-    placeholderData: keepPreviousData,
+  const episodes = useList('episode', (query, signal) => lists.driftEpisodes({ ...asked(), clause })(query, signal), {
+    key: ['drift episodes', filter, days, clause],
     meta: { isRefreshedByTimeOnly: true },
   });
   const found = useQuery({
@@ -59,7 +56,7 @@ export function DriftPage() {
   return (
     <Page title="Drift" heading={null}>
       <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
-        <FilterField filter={filter} onFilter={setFilter} error={drift.error} />
+        <NodeFilter filter={filter} onFilter={setFilter} error={drift.error} />
         <ToggleButtonGroup exclusive size="small" value={days} onChange={(_, days: number | null) => days && set({ days: String(days) })} aria-label="Period">
           {PERIODS.map((period) => (
             <ToggleButton key={period} value={period} sx={{ textTransform: 'none', py: 0.5, whiteSpace: 'nowrap' }}>
@@ -119,16 +116,7 @@ export function DriftPage() {
               </Link>
             </Typography>
           )}
-          <QueryView query={episodes}>
-            {(episodes) => (
-              <>
-                <EpisodeTable episodes={episodes} />
-                {episodes.length === SHOWN && (
-                  <Typography sx={{ mt: 1, color: 'text.secondary' }}>The first {SHOWN}; choose a clause, or use a filter, to see fewer.</Typography>
-                )}
-              </>
-            )}
-          </QueryView>
+          <EpisodeTable list={episodes} />
         </Card>
       </Box>
     </Page>

@@ -1,15 +1,10 @@
+import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
-import { CsvButton } from '../looks/CsvButton';
+import { type FigureColumn, FiguresTable } from '../lists/FiguresTable';
 import { mono } from '../looks/theme';
-import { Wide } from '../looks/Wide';
 import { span } from '../words/time';
 
 const NUMBERS = [
@@ -22,6 +17,11 @@ const NUMBERS = [
   ['by_rollout', 'By rollout'],
 ] as const;
 
+const SPANS = [
+  ['detected_within', 'Detected within'],
+  ['corrected_after', 'Corrected after'],
+] as const;
+
 interface Shown {
   by: string;
   rows: Schemas['DriftRow'][];
@@ -32,52 +32,41 @@ interface Shown {
 /** Episodes by the keys of a dimension, those with the most open ones first. */
 export function DriftTable({ by, rows, hasMoreRows, onClause }: Shown) {
   if (rows.length === 0) return <Typography>No drift in this period.</Typography>;
+  const columns: FigureColumn<Schemas['DriftRow']>[] = [
+    {
+      field: 'key',
+      head: by.charAt(0).toUpperCase() + by.slice(1),
+      text: ({ key }) => key ?? `no ${by}`,
+      cell: ({ key }) => (
+        <Box component="span" sx={{ fontFamily: key ? mono : undefined, fontSize: 13 }}>
+          <KeyName by={by} name={key ?? undefined} onClause={onClause} />
+        </Box>
+      ),
+      order: ({ key }) => key ?? '',
+    },
+    ...NUMBERS.map(
+      ([number, head]): FigureColumn<Schemas['DriftRow']> => ({
+        field: number,
+        head,
+        align: 'right',
+        text: ({ figures }) => String(figures[number]),
+        cell: ({ figures }) => figures[number].toLocaleString('en'),
+        order: ({ figures }) => figures[number],
+      }),
+    ),
+    ...SPANS.map(
+      ([durations, head]): FigureColumn<Schemas['DriftRow']> => ({
+        field: durations,
+        head,
+        align: 'right',
+        text: ({ figures }) => half(figures[durations]),
+        order: ({ figures }) => figures[durations].median_secs ?? -1,
+      }),
+    ),
+  ];
   return (
     <>
-      <Wide>
-        <Table size="small" aria-label={`Drift by ${by}`}>
-          <TableHead>
-            <TableRow>
-              <TableCell sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>{by}</TableCell>
-              {NUMBERS.map(([number, title]) => (
-                <TableCell key={number} align="right">
-                  {title}
-                </TableCell>
-              ))}
-              <TableCell align="right">Detected within</TableCell>
-              <TableCell align="right">Corrected after</TableCell>
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {rows.map(({ key, figures }) => (
-              <TableRow key={key ?? ''}>
-                <TableCell sx={{ fontFamily: key ? mono : undefined, fontSize: 13, overflowWrap: 'anywhere' }}>
-                  <KeyName by={by} name={key ?? undefined} onClause={onClause} />
-                </TableCell>
-                {NUMBERS.map(([number]) => (
-                  <TableCell key={number} align="right">
-                    {figures[number].toLocaleString('en')}
-                  </TableCell>
-                ))}
-                <TableCell align="right">{half(figures.detected_within)}</TableCell>
-                <TableCell align="right">{half(figures.corrected_after)}</TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
-      </Wide>
-      <CsvButton
-        name={`drift by ${by}`}
-        heads={[by, ...NUMBERS.map(([number]) => number), 'detected within, s', 'corrected after, s']}
-        rows={() =>
-          rows.map(({ key, figures }) => [
-            key ?? '',
-            ...NUMBERS.map(([number]) => String(figures[number])),
-            String(figures.detected_within?.median_secs ?? ''),
-            String(figures.corrected_after?.median_secs ?? ''),
-          ])
-        }
-      />
+      <FiguresTable label={`Drift by ${by}`} name="drift" columns={columns} rows={rows} keyOf={({ key }) => key ?? ''} />
       <Typography sx={{ mt: 1, color: 'text.secondary', fontSize: 13 }}>
         Half of the episodes were detected, and corrected, within these spans.{hasMoreRows && ' There are more rows: use a filter.'}
       </Typography>

@@ -1,79 +1,73 @@
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
-import { Fragment } from 'react';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import type { List } from '../lists/useList';
 import { Address } from '../looks/Address';
+import { Moment } from '../looks/Moment';
 import { StatusWord } from '../looks/StatusWord';
 import { RelatedRecords } from '../run/RelatedRecords';
-import { clock, exact } from '../words/time';
 import { closedAs, count } from '../words/words';
 
+type Episode = Schemas['NodeEpisode'];
+
+const ofClause = (address: string) => `clause=${encodeURIComponent(address)}`;
+
+const COLUMNS: Column<Episode>[] = [
+  {
+    field: 'node',
+    head: 'Node',
+    text: ({ node }) => node,
+    cell: ({ node, address }) => (
+      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}?${ofClause(address)}`}>
+        {node}
+      </Link>
+    ),
+  },
+  {
+    field: 'address',
+    head: 'Clause',
+    text: ({ address }) => address,
+    cell: ({ node, address, detected_run }) => (
+      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${detected_run}?${ofClause(address)}`}>
+        <Address>{address}</Address>
+      </Link>
+    ),
+  },
+  { field: 'severity', head: 'Severity', text: ({ severity }) => severity },
+  { field: 'in_line_until', head: 'In line until', text: ({ in_line_until }) => in_line_until, cell: ({ in_line_until }) => <Moment at={in_line_until} /> },
+  { field: 'detected_at', head: 'Detected', text: ({ detected_at }) => detected_at, cell: ({ detected_at }) => <Moment at={detected_at} /> },
+  { field: 'closed_as', head: 'Ended', text: endingText, cell: (episode) => <Ending episode={episode} /> },
+  { field: 'closed_at', head: 'When it ended', text: ({ closed_at }) => closed_at ?? '', isHiddenFirst: true },
+];
+
 /** Episodes, open ones first: where, between when it happened, how it ended; each leads to the run that detected it. */
-export function EpisodeTable({ episodes }: { episodes: Schemas['NodeEpisode'][] }) {
-  if (episodes.length === 0) return <Typography>None.</Typography>;
+export function EpisodeTable({ list }: { list: List<Episode> }) {
   return (
-    <Table size="small" aria-label="Episodes">
-      <TableHead>
-        <TableRow>
-          <TableCell>Node</TableCell>
-          <TableCell>Clause</TableCell>
-          <TableCell>Severity</TableCell>
-          <TableCell>Changed between</TableCell>
-          <TableCell>Ended</TableCell>
-        </TableRow>
-      </TableHead>
-      <TableBody>
-        {episodes.map((episode) => (
-          <Fragment key={`${episode.node}${episode.address}${episode.detected_at}`}>
-            <TableRow sx={episode.related ? { '& > td': { borderBottom: 0 } } : undefined}>
-              <TableCell>
-                <Link component={RouterLink} to={`/nodes/${encodeURIComponent(episode.node)}?clause=${encodeURIComponent(episode.address)}`}>
-                  {episode.node}
-                </Link>
-              </TableCell>
-              <TableCell>
-                <Link
-                  component={RouterLink}
-                  to={`/nodes/${encodeURIComponent(episode.node)}/runs/${episode.detected_run}?clause=${encodeURIComponent(episode.address)}`}
-                >
-                  <Address>{episode.address}</Address>
-                </Link>
-              </TableCell>
-              <TableCell>{episode.severity}</TableCell>
-              <TableCell sx={{ whiteSpace: 'nowrap' }}>
-                <time dateTime={episode.in_line_until} title={exact(episode.in_line_until)}>
-                  {clock(episode.in_line_until)}
-                </time>
-                {' and '}
-                <time dateTime={episode.detected_at} title={exact(episode.detected_at)}>
-                  {clock(episode.detected_at)}
-                </time>
-              </TableCell>
-              <TableCell>
-                <Ending episode={episode} />
-              </TableCell>
-            </TableRow>
-            {episode.related && (
-              <TableRow>
-                <TableCell colSpan={5} sx={{ pt: 0 }}>
-                  <details>
-                    <summary>{onRecord(episode.related)}</summary>
-                    <RelatedRecords words={episode.related.words} />
-                  </details>
-                </TableCell>
-              </TableRow>
-            )}
-          </Fragment>
-        ))}
-      </TableBody>
-    </Table>
+    <ListView
+      label="Episodes"
+      nouns={['episode', 'episodes']}
+      list={list}
+      columns={COLUMNS}
+      keyOf={({ node, address, detected_at }) => `${node} ${address} ${detected_at}`}
+      empty={<Typography>None.</Typography>}
+      below={({ related }) =>
+        related && (
+          <details>
+            <summary>{onRecord(related)}</summary>
+            <RelatedRecords words={related.words} />
+          </details>
+        )
+      }
+    />
   );
+}
+
+function endingText({ closed_at, closed_as }: Episode): string {
+  if (!closed_at) return 'open';
+  return closed_as ? closedAs(closed_as) : 'ended';
 }
 
 /** Whom the records name, and how many there are. */
@@ -83,14 +77,11 @@ function onRecord({ records, left_out }: Schemas['ShownRelated']): string {
   return `${count(records.length + (left_out ?? 0), 'related record')}${named}`;
 }
 
-function Ending({ episode: { closed_at, closed_as } }: { episode: Schemas['NodeEpisode'] }) {
-  if (!closed_at) return <StatusWord status="drift_found" word="open" />;
+function Ending({ episode }: { episode: Episode }) {
+  if (!episode.closed_at) return <StatusWord status="drift_found" word="open" />;
   return (
     <>
-      {closed_as ? closedAs(closed_as) : 'ended'},{' '}
-      <time dateTime={closed_at} title={exact(closed_at)}>
-        {clock(closed_at)}
-      </time>
+      {endingText(episode)}, <Moment at={episode.closed_at} />
     </>
   );
 }

@@ -2,26 +2,25 @@ import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import LinearProgress from '@mui/material/LinearProgress';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { api, type Schemas } from '../api/client';
+import { api, lists, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
 import { ComplianceTabs } from '../compliance/ComplianceTabs';
 import { rateWords } from '../compliance/rate';
+import { asArgument } from '../lists/filter';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { Unseen } from '../looks/Unseen';
+import { Moment } from '../looks/Moment';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
-import { clock, exact } from '../words/time';
+import { exact } from '../words/time';
 import { progressWords, questionWords, size } from './evidenceWords';
 import { MakeDialog } from './MakeDialog';
 
@@ -33,10 +32,10 @@ const EVERY_MS = 1_000;
 /** Evidence: signed files that prove compliance as of any moment; making and fetching begin here. */
 export function EvidencePage() {
   const [parameters, set] = useParameters();
-  const evidence = useQuery({
-    queryKey: ['evidence'],
-    queryFn: ({ signal }) => api.evidence(signal),
-    refetchInterval: ({ state }) => (state.data?.some(({ status }) => status === 'waiting') ? EVERY_MS : false),
+  const list = useList('evidence', lists.evidence, {
+    key: ['evidence'],
+    prefix: 'list.',
+    refetchInterval: (evidence) => ((evidence as Evidence[]).some(({ status }) => status === 'waiting') ? EVERY_MS : false),
   });
   const chain = useQuery({ queryKey: ['evidence', 'chain'], queryFn: ({ signal }) => api.evidenceChain(signal) });
   const session = useQuery(sessionQuery);
@@ -52,13 +51,25 @@ export function EvidencePage() {
                 Make…
               </Button>
             )}
-            <CopiedCommand command="constans evidence list" />
+            <CopiedCommand command={`constans evidence list${asArgument(list.filter)}`} />
           </Box>
         }
       >
-        <QueryView query={evidence}>
-          {(evidence) => <EvidenceTable evidence={evidence} person={session.data?.person} mayEndAll={may.includes('people.manage')} />}
-        </QueryView>
+        <ListView
+          label="Evidence"
+          nouns={['entry', 'entries']}
+          list={list}
+          columns={COLUMNS}
+          keyOf={({ no }) => String(no)}
+          example={'evidence.asked_by == "ilse.maren" && evidence.status == "made"'}
+          empty={
+            <Typography>
+              None was asked for yet. Evidence is a file that says how every clause was on every node at a moment, and that nobody altered since:{' '}
+              <Address>constans evidence make</Address>
+            </Typography>
+          }
+          actions={(evidence) => <Actions evidence={evidence} mayEnd={may.includes('people.manage') || evidence.asked_by === session.data?.person} />}
+        />
       </Card>
       <Box sx={{ mt: 3 }}>
         <Card title="The chain of days" aside={<CopiedCommand command="constans evidence check" />}>
@@ -77,83 +88,60 @@ export function EvidencePage() {
   );
 }
 
-function EvidenceTable({ evidence, person, mayEndAll }: { evidence: Evidence[]; person?: string; mayEndAll: boolean }) {
-  if (evidence.length === 0) {
-    return (
-      <Typography>
-        None was asked for yet. Evidence is a file that says how every clause was on every node at a moment, and that nobody altered since:{' '}
-        <Address>constans evidence make</Address>
-      </Typography>
-    );
-  }
+const COLUMNS: Column<Evidence>[] = [
+  { field: 'no', head: 'Evidence', text: ({ no }) => `E${no}`, cell: (evidence) => <Progress evidence={evidence} /> },
+  { field: 'status', head: 'How far', text: progressWords, isHiddenFirst: true },
+  { field: 'question', head: 'Of what', text: ({ question }) => questionWords(question) },
+  { field: 'asked_by', head: 'Asked for by', text: ({ asked_by }) => asked_by },
+  { field: 'asked', head: 'When', text: ({ asked }) => asked, cell: ({ asked }) => <Moment at={asked} /> },
+  { field: 'because', head: 'Why', text: ({ because }) => because ?? '' },
+  { field: 'nodes', head: 'Nodes without deviation', align: 'right', text: nodesWords },
+  {
+    field: 'rate',
+    head: 'Clauses compliant',
+    align: 'right',
+    text: ({ figures }) => (figures ? rateWords(figures.rate_basis_points) : ''),
+  },
+  { field: 'sha256', head: 'SHA-256', text: ({ sha256 }) => sha256 ?? '', isHiddenFirst: true },
+];
+
+function nodesWords({ figures }: Evidence): string {
+  const nodes = figures?.counted.nodes;
+  return nodes ? `${nodes.without_deviation} of ${nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded}` : '';
+}
+
+function Progress({ evidence }: { evidence: Evidence }) {
+  const { no, status, done, total } = evidence;
   return (
-    <Table size="small" aria-label="Evidence">
-      <TableHead>
-        <TableRow>
-          <TableCell>
-            <Unseen>Evidence</Unseen>
-          </TableCell>
-          <TableCell>Of what</TableCell>
-          <TableCell>Asked for</TableCell>
-          <TableCell align="right">Nodes without deviation</TableCell>
-          <TableCell align="right">Clauses compliant</TableCell>
-          <TableCell>
-            <Unseen>Actions</Unseen>
-          </TableCell>
-        </TableRow>
-      </TableHead>
-      <TableBody>
-        {evidence.map((one) => (
-          <EvidenceRow key={one.no} evidence={one} mayEnd={mayEndAll || one.asked_by === person} />
-        ))}
-      </TableBody>
-    </Table>
+    <>
+      E{no}
+      <Box role="status" sx={{ color: status === 'failed' ? 'error.main' : 'text.secondary', fontSize: 13 }}>
+        {progressWords(evidence)}
+      </Box>
+      {status === 'waiting' && total > 0 && (
+        <LinearProgress aria-label={`E${no}`} variant="determinate" value={Math.floor((100 * done) / total)} sx={{ mt: 0.5 }} />
+      )}
+    </>
   );
 }
 
-function EvidenceRow({ evidence, mayEnd }: { evidence: Evidence; mayEnd: boolean }) {
-  const { no, status, figures, because, asked, asked_by, done, total, bytes, kept_until, key } = evidence;
-  const isWaiting = status === 'waiting';
-  const nodes = figures?.counted.nodes;
+function Actions({ evidence, mayEnd }: { evidence: Evidence; mayEnd: boolean }) {
+  const { no, status, bytes, kept_until, key } = evidence;
+  if (status === 'waiting') return mayEnd && <End evidence={evidence} word="stop" />;
+  if (status !== 'made') return null;
   return (
-    <TableRow sx={{ '& td': { verticalAlign: 'top' } }}>
-      <TableCell sx={{ whiteSpace: 'nowrap' }}>
-        E{no}
-        <Box role="status" sx={{ color: status === 'failed' ? 'error.main' : 'text.secondary', fontSize: 13, whiteSpace: 'normal' }}>
-          {progressWords(evidence)}
-        </Box>
-        {isWaiting && total > 0 && <LinearProgress aria-label={`E${no}`} variant="determinate" value={Math.floor((100 * done) / total)} sx={{ mt: 0.5 }} />}
-      </TableCell>
-      <TableCell sx={{ overflowWrap: 'anywhere' }}>{questionWords(evidence.question)}</TableCell>
-      <TableCell sx={{ fontSize: 13 }}>
-        by {asked_by},{' '}
-        <time dateTime={asked} title={exact(asked)}>
-          {clock(asked)}
-        </time>
-        {because && `: “${because}”`}
-      </TableCell>
-      <TableCell align="right">
-        {nodes && `${nodes.without_deviation} of ${nodes.without_deviation + nodes.with_deviation + nodes.not_known + nodes.conceded}`}
-      </TableCell>
-      <TableCell align="right">{figures && rateWords(figures.rate_basis_points)}</TableCell>
-      <TableCell align="right" sx={{ whiteSpace: 'nowrap' }}>
-        {status === 'made' && (
-          <>
-            <Button
-              size="small"
-              variant="outlined"
-              href={`/api/evidence/${no}/file`}
-              download
-              title={`signed by ${key}; kept until ${kept_until && exact(kept_until)}`}
-            >
-              Download {size(bytes ?? 0)}
-            </Button>
-            {mayEnd && <End evidence={evidence} word="remove" />}
-          </>
-        )}
-        {isWaiting && mayEnd && <End evidence={evidence} word="stop" />}
-      </TableCell>
-    </TableRow>
+    <>
+      <Button
+        size="small"
+        variant="outlined"
+        href={`/api/evidence/${no}/file`}
+        download
+        title={`signed by ${key}; kept until ${kept_until && exact(kept_until)}`}
+      >
+        Download {size(bytes ?? 0)}
+      </Button>
+      {mayEnd && <End evidence={evidence} word="remove" />}
+    </>
   );
 }
 

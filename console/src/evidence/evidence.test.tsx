@@ -34,7 +34,7 @@ const chain = {
 function answers(evidence: object[], more: Record<string, { status?: number; body: unknown }> = {}) {
   return serve({
     'GET /api/session': { body: session },
-    'GET /api/evidence': { body: evidence },
+    'GET /api/evidence?size=100': { body: evidence },
     'GET /api/evidence-chain': { body: chain },
     ...more,
   });
@@ -49,7 +49,7 @@ test('evidence shows its question, figures and progress, and what is made is dow
   expect(table.getByText('181 of 203')).toBeTruthy();
   expect(table.getByText('90.00 %')).toBeTruthy();
   expect(table.getByRole('link', { name: 'Download 445 KiB' }).getAttribute('href')).toBe('/api/evidence/3/file');
-  expect(await table.findAllByRole('button')).toHaveLength(1);
+  expect((await table.findAllByRole('button', { name: /remove|stop/ })).length).toBe(1);
   expect(table.getByRole('button', { name: 'remove' })).toBeTruthy();
   expect(await screen.findByText('ff78')).toBeTruthy();
 });

@@ -43,7 +43,7 @@ test('every page says which freezes are in force, in a sentence or by number', a
 
 test('a freeze is listed with who holds it, and ended with a reason', async () => {
   const END = 'POST /api/freezes/7/end';
-  const asked = serve({ ...session(['freeze.set']), [LIST]: { body: [freeze] }, [END]: { body: freeze } });
+  const asked = serve({ ...session(['freeze.set']), [`${LIST}&size=100`]: { body: [freeze] }, [END]: { body: freeze } });
   show(<FreezesPage />);
   const row = within((await within(await screen.findByRole('table', { name: 'Freezes' })).findByText('F7')).closest('tr')!);
   expect(row.getByText('held by 1 of 2, the last by 23 Nov 2026, 06:50:00 UTC')).toBeTruthy();

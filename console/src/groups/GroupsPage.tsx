@@ -1,72 +1,81 @@
 import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link as RouterLink } from 'react-router';
-import { api, type Schemas } from '../api/client';
+import { api, lists, type Schemas } from '../api/client';
+import { asArgument, listOf } from '../lists/filter';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { CsvButton } from '../looks/CsvButton';
-import { listOf } from '../nodes/filter';
 import { Page } from '../shell/Page';
-import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
 import { baselineName } from './draft';
 import { groupAddress } from './groupWords';
 import { NewGroupDialog } from './NewGroupDialog';
 
+type Listed = Schemas['GroupListed'];
+
+const assigned = ({ group }: Listed) => (group.assignments ?? []).map(baselineName);
+
+const COLUMNS: Column<Listed>[] = [
+  {
+    field: 'name',
+    head: 'Group',
+    text: ({ group }) => group.name,
+    cell: ({ group }) => (
+      <Link component={RouterLink} to={groupAddress(group.name)}>
+        {group.name}
+      </Link>
+    ),
+  },
+  { field: 'priority', head: 'Priority', align: 'right', text: ({ group }) => String(group.priority ?? 0) },
+  { field: 'nodes', head: 'Nodes', align: 'right', text: ({ nodes }) => String(nodes), cell: (listed) => <Nodes {...listed} /> },
+  { field: 'filter', head: 'Which nodes', text: ({ group }) => group.filter ?? '', cell: (listed) => <Which {...listed} /> },
+  { field: 'named', head: 'Named', text: ({ group }) => (group.nodes ?? []).join(' '), isHiddenFirst: true },
+  {
+    field: 'assigned',
+    head: 'Assigned',
+    text: (listed) => assigned(listed).join(' '),
+    cell: (listed) =>
+      assigned(listed).map((name) => (
+        <Typography key={name} component="div" sx={{ fontSize: 14 }}>
+          <Address>{name}</Address>
+        </Typography>
+      )),
+  },
+  { field: 'stage', head: 'Stage', text: ({ group }) => group.stage ?? '', cell: ({ group }) => group.stage ?? '–' },
+];
+
 /** The groups, those of higher priority first: which nodes each has, and what it gives them. */
 export function GroupsPage() {
-  const groups = useQuery({ queryKey: ['groups'], queryFn: ({ signal }) => api.groups(signal) });
+  const list = useList('group', lists.groups, { key: ['groups', 'list'] });
   return (
     <Page title="Groups">
-      <QueryView query={groups}>
-        {(groups) => (
-          <Card title={`${groups.length} groups`} aside={<Aside groups={groups} />}>
-            <Typography sx={{ color: 'text.secondary', mb: 1 }}>What a group of higher priority gives is put over what one of lower priority gives.</Typography>
-            <Table size="small" aria-label="Groups" sx={{ tableLayout: 'fixed' }}>
-              <TableHead>
-                <TableRow>
-                  <TableCell sx={{ width: '14%' }}>Group</TableCell>
-                  <TableCell align="right" sx={{ width: '7%' }}>
-                    Priority
-                  </TableCell>
-                  <TableCell align="right" sx={{ width: '7%' }}>
-                    Nodes
-                  </TableCell>
-                  <TableCell>Which nodes</TableCell>
-                  <TableCell sx={{ width: '26%' }}>Assigned</TableCell>
-                  <TableCell sx={{ width: '10%' }}>Stage</TableCell>
-                </TableRow>
-              </TableHead>
-              <TableBody>
-                {groups.map((listed) => (
-                  <GroupRow key={listed.group.name} {...listed} />
-                ))}
-              </TableBody>
-            </Table>
-          </Card>
-        )}
-      </QueryView>
+      <Card title="Groups of nodes" aside={<Aside filter={list.filter} />}>
+        <Typography sx={{ color: 'text.secondary', mb: 1 }}>What a group of higher priority gives is put over what one of lower priority gives.</Typography>
+        <ListView
+          label="Groups"
+          nouns={['group', 'groups']}
+          list={list}
+          columns={COLUMNS}
+          keyOf={({ group }) => group.name}
+          example={'group.stage == "harbour" || group.nodes > 100'}
+          empty={<Typography>There is no group.</Typography>}
+        />
+      </Card>
     </Page>
   );
 }
 
-function Aside({ groups }: { groups: Schemas['GroupListed'][] }) {
-  const rows = () =>
-    groups.map(({ group, nodes }) => {
-      const assigned = (group.assignments ?? []).map(({ kit, baseline }) => `${kit}/${baseline}`);
-      return [group.name, String(group.priority ?? 0), String(nodes), group.filter ?? '', (group.nodes ?? []).join(' '), assigned.join(' '), group.stage ?? ''];
-    });
+function Aside({ filter }: { filter: string }) {
   const session = useQuery(sessionQuery);
   const [isNew, setNew] = useState(false);
+  const groups = useQuery({ queryKey: ['groups'], queryFn: ({ signal }) => api.groups(signal), enabled: isNew });
   const may = session.data?.permissions ?? [];
   const mayHandOut = may.includes('group.edit');
   return (
@@ -74,40 +83,26 @@ function Aside({ groups }: { groups: Schemas['GroupListed'][] }) {
       <Button variant="text" disabled={!mayHandOut && !may.includes('change.request')} onClick={() => setNew(true)}>
         New group…
       </Button>
-      {isNew && <NewGroupDialog names={groups.map(({ group }) => group.name)} mayHandOut={mayHandOut} onClose={() => setNew(false)} />}
-      <CsvButton name="groups" heads={['group', 'priority', 'nodes', 'filter', 'named', 'assigned', 'stage']} rows={rows} />
-      <CopiedCommand command="constans group list" />
+      {isNew && groups.data && <NewGroupDialog names={groups.data.map(({ group }) => group.name)} mayHandOut={mayHandOut} onClose={() => setNew(false)} />}
+      <CopiedCommand command={`constans group list${asArgument(filter)}`} />
     </span>
   );
 }
 
-function GroupRow({ group, nodes }: Schemas['GroupListed']) {
+function Nodes({ group, nodes }: Listed) {
+  return (
+    <Link component={RouterLink} to={listOf(`"${group.name}" in node.groups`)} aria-label={`${nodes.toLocaleString('en')} nodes of ${group.name}`}>
+      {nodes.toLocaleString('en')}
+    </Link>
+  );
+}
+
+function Which({ group }: Listed) {
   const named = group.nodes?.length ?? 0;
   return (
-    <TableRow>
-      <TableCell>
-        <Link component={RouterLink} to={groupAddress(group.name)}>
-          {group.name}
-        </Link>
-      </TableCell>
-      <TableCell align="right">{group.priority ?? 0}</TableCell>
-      <TableCell align="right">
-        <Link component={RouterLink} to={listOf(`"${group.name}" in node.groups`)} aria-label={`${nodes.toLocaleString('en')} nodes of ${group.name}`}>
-          {nodes.toLocaleString('en')}
-        </Link>
-      </TableCell>
-      <TableCell>
-        {group.filter ? <Address>{group.filter}</Address> : group.name === 'everyone' ? 'all nodes' : null}
-        {named > 0 && <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>{named} named</Typography>}
-      </TableCell>
-      <TableCell>
-        {(group.assignments ?? []).map((assignment) => (
-          <Typography key={baselineName(assignment)} component="div" sx={{ fontSize: 14 }}>
-            <Address>{baselineName(assignment)}</Address>
-          </Typography>
-        ))}
-      </TableCell>
-      <TableCell>{group.stage ?? '–'}</TableCell>
-    </TableRow>
+    <>
+      {group.filter ? <Address>{group.filter}</Address> : group.name === 'everyone' ? 'all nodes' : null}
+      {named > 0 && <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>{named} named</Typography>}
+    </>
   );
 }

@@ -6,34 +6,48 @@ import DialogActions from '@mui/material/DialogActions';
 import DialogContent from '@mui/material/DialogContent';
 import DialogTitle from '@mui/material/DialogTitle';
 import MenuItem from '@mui/material/MenuItem';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
-import { api, type Schemas } from '../api/client';
+import { api, lists, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
+import { asArgument } from '../lists/filter';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { Unseen } from '../looks/Unseen';
+import { Moment } from '../looks/Moment';
 import { Page } from '../shell/Page';
-import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
 import { useKept } from '../shell/useKept';
-import { clock, exact } from '../words/time';
+import { exact } from '../words/time';
 import { JoiningTabs } from './JoiningTabs';
 import { labelText, typedLabels } from './joiningWords';
+
+const COLUMNS: Column<Schemas['OpenInvitation']>[] = [
+  { field: 'id', head: 'Invitation', text: ({ id }) => id, cell: ({ id }) => <Address>{id}</Address> },
+  {
+    field: 'uses_left',
+    head: 'Uses left',
+    text: ({ uses, uses_left }) => `${uses_left.toLocaleString('en')} of ${uses.toLocaleString('en')}`,
+    isOneLine: true,
+  },
+  { field: 'expires_at', head: 'Holds until', text: ({ expires_at }) => expires_at, cell: ({ expires_at }) => <Moment at={expires_at} /> },
+  { field: 'labels', head: 'Labels', text: ({ labels }) => labelText(labels) },
+  { field: 'made_by', head: 'Made by', text: ({ made_by }) => made_by },
+  { field: 'made_at', head: 'When', text: ({ made_at }) => made_at, cell: ({ made_at }) => <Moment at={made_at} /> },
+];
 
 /** Invitations that may still be used. */
 export function InvitationsPage() {
   const session = useQuery(sessionQuery);
+  const queries = useQueryClient();
   const mayInvite = session.data?.permissions.includes('join.invite') ?? false;
-  const invitations = useQuery({ queryKey: ['invitations'], queryFn: ({ signal }) => api.invitations(signal), enabled: mayInvite });
+  const list = useList('invitation', lists.invitations, { key: ['invitations'], enabled: mayInvite });
+  const withdraw = useMutation({ mutationFn: (id: string) => api.withdrawInvitation(id), onSettled: () => queries.invalidateQueries() });
   const [isMaking, setMaking] = useState(false);
   return (
     <Page title="Invitations" heading={<JoiningTabs />}>
@@ -44,76 +58,33 @@ export function InvitationsPage() {
             <Button variant="contained" disabled={!mayInvite} onClick={() => setMaking(true)}>
               Invite…
             </Button>
-            <CopiedCommand command="constans invitation list" />
+            <CopiedCommand command={`constans invitation list${asArgument(list.filter)}`} />
           </Box>
         }
       >
+        {withdraw.error && <Alert severity="error">{problemWords(withdraw.error)}</Alert>}
         {!mayInvite ? (
           <Typography>Invitations are for approvers and administrators.</Typography>
         ) : (
-          <QueryView query={invitations}>{(invitations) => <InvitationTable invitations={invitations} />}</QueryView>
+          <ListView
+            label="Invitations"
+            nouns={['invitation', 'invitations']}
+            list={list}
+            columns={COLUMNS}
+            keyOf={({ id }) => id}
+            example={'invitation.made_by == "ilse.maren"'}
+            empty={<Typography>No invitation is open. With one, a machine may ask to join.</Typography>}
+            actions={({ id }) => (
+              <Button variant="text" size="small" disabled={withdraw.isPending} onClick={() => withdraw.mutate(id)} aria-label={`Withdraw ${id}`}>
+                Withdraw
+              </Button>
+            )}
+          />
         )}
+        <Typography sx={{ color: 'text.secondary', mt: 1 }}>One that is withdrawn can no longer be used; requests that were made with it stay.</Typography>
       </Card>
       {isMaking && <InviteDialog onClose={() => setMaking(false)} />}
     </Page>
-  );
-}
-
-function InvitationTable({ invitations }: { invitations: Schemas['OpenInvitation'][] }) {
-  const queries = useQueryClient();
-  const withdraw = useMutation({ mutationFn: (id: string) => api.withdrawInvitation(id), onSettled: () => queries.invalidateQueries() });
-  if (invitations.length === 0) return <Typography>No invitation is open. With one, a machine may ask to join.</Typography>;
-  return (
-    <>
-      {withdraw.error && <Alert severity="error">{problemWords(withdraw.error)}</Alert>}
-      <Table size="small" aria-label="Invitations">
-        <TableHead>
-          <TableRow>
-            <TableCell>Invitation</TableCell>
-            <TableCell>Uses left</TableCell>
-            <TableCell>Holds until</TableCell>
-            <TableCell>Labels</TableCell>
-            <TableCell>Made by</TableCell>
-            <TableCell>
-              <Unseen>Actions</Unseen>
-            </TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {invitations.map((invitation) => (
-            <TableRow key={invitation.id}>
-              <TableCell>
-                <Address>{invitation.id}</Address>
-              </TableCell>
-              <TableCell>
-                {invitation.uses_left.toLocaleString('en')} of {invitation.uses.toLocaleString('en')}
-              </TableCell>
-              <TableCell>
-                <time dateTime={invitation.expires_at} title={exact(invitation.expires_at)}>
-                  {clock(invitation.expires_at)}
-                </time>
-              </TableCell>
-              <TableCell sx={{ overflowWrap: 'anywhere' }}>{labelText(invitation.labels)}</TableCell>
-              <TableCell>
-                {invitation.made_by}, {clock(invitation.made_at)}
-              </TableCell>
-              <TableCell align="right">
-                <Button
-                  variant="text"
-                  size="small"
-                  disabled={withdraw.isPending}
-                  onClick={() => withdraw.mutate(invitation.id)}
-                  aria-label={`withdraw ${invitation.id}`}
-                >
-                  Withdraw
-                </Button>
-              </TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-      <Typography sx={{ color: 'text.secondary', mt: 1 }}>One that is withdrawn can no longer be used; requests that were made with it stay.</Typography>
-    </>
   );
 }
 

@@ -1,123 +1,121 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Checkbox from '@mui/material/Checkbox';
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
-import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link as RouterLink } from 'react-router';
-import { api, type Schemas } from '../api/client';
+import { lists, type Schemas } from '../api/client';
+import { asArgument, listAt } from '../lists/filter';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { Moment } from '../looks/Moment';
 import { Page } from '../shell/Page';
-import { useParameters } from '../shell/parameters';
-import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
-import { clock, exact } from '../words/time';
+import { clock } from '../words/time';
 import { count, waitsBecause } from '../words/words';
 import { ApproveDialog } from './ApproveDialog';
 import { DenyDialog } from './DenyDialog';
 import { JoiningTabs } from './JoiningTabs';
-import { isLike, labelText, originWords, saysWords } from './joiningWords';
+import { labelText, originWords, saysWords, spaced } from './joiningWords';
 
 type Request = Schemas['JoiningRequest'];
 
+const COLUMNS: Column<Request>[] = [
+  { field: 'name', head: 'Machine', text: ({ name }) => name, cell: (request) => <Machine {...request} /> },
+  {
+    field: 'fingerprint',
+    head: 'Fingerprint of its key',
+    width: 330,
+    text: ({ fingerprint }) => fingerprint,
+    cell: ({ fingerprint }) => <Address>{spaced(fingerprint)}</Address>,
+  },
+  { field: 'invited_by', head: 'Came with', text: originWords, cell: (request) => <Origin {...request} /> },
+  { field: 'labels', head: 'Labels', text: ({ labels }) => labelText(labels) },
+  { field: 'requested_at', head: 'Asked', text: ({ requested_at }) => requested_at, cell: ({ requested_at }) => <Moment at={requested_at} /> },
+  { field: 'address', head: 'From', text: ({ address }) => address },
+];
+
 /** Machines that ask to join: compared by their fingerprints, then approved or denied, one or several. */
 export function RequestsPage() {
-  const requests = useQuery({ queryKey: ['joining', 'waiting'], queryFn: ({ signal }) => api.joiningRequests('waiting', signal) });
-  return (
-    <Page title="Joining" heading={<JoiningTabs />}>
-      <QueryView query={requests}>{(requests) => <Requests requests={requests} />}</QueryView>
-    </Page>
-  );
-}
-
-function Requests({ requests }: { requests: Request[] }) {
   const session = useQuery(sessionQuery);
-  const [parameters, set] = useParameters();
-  const [selected, setSelected] = useState<Set<string>>(new Set());
+  const list = useList('request', lists.joiningRequests('waiting'), { key: ['joining', 'waiting'] });
+  // Those that were selected on other pages and by other filters stay selected.
+  const [chosen, setChosen] = useState<Map<string, Request>>(new Map());
   const [deciding, setDeciding] = useState<'approve' | 'deny'>();
   const [approved, setApproved] = useState<Schemas['Approved']>();
   const mayDecide = session.data?.permissions.includes('join.approve') ?? false;
-  const [name, invitation] = [parameters.get('name') ?? '', parameters.get('invitation') ?? ''];
-  const shown = requests.filter((request) => (name === '' || isLike(name, request.name)) && (invitation === '' || request.invitation === invitation));
-  const chosen = shown.filter((request) => selected.has(request.id));
-  const choose = (ids: string[], on: boolean) => {
-    const next = new Set(selected);
-    for (const id of ids) {
-      if (on) next.add(id);
-      else next.delete(id);
-    }
-    setSelected(next);
+  const shown = list.query.data?.entries ?? [];
+  const select = (ids: Set<string>) => {
+    const known = new Map([...chosen, ...shown.map((request) => [request.id, request] as const)]);
+    setChosen(new Map([...known].filter(([id]) => ids.has(id))));
   };
+  const requests = [...chosen.values()];
   return (
-    <Card title={`${count(requests.length, 'machine')} waiting`} aside={<CopiedCommand command="constans join list" />}>
-      {approved && <ApprovedAlert approved={approved} onClose={() => setApproved(undefined)} />}
-      {requests.length === 0 ? (
-        <Typography>
-          No machine asks to join.{' '}
-          <Link component={RouterLink} to="/joining/invitations">
-            Make an invitation
-          </Link>
-          , then run on the machine <Address>constans-agent join --invitation-file FILE</Address>.
-        </Typography>
-      ) : (
-        <>
+    <Page title="Joining" heading={<JoiningTabs />}>
+      <Card title="Machines that wait" aside={<CopiedCommand command={`constans join list${asArgument(list.filter)}`} />}>
+        {approved && <ApprovedAlert approved={approved} onClose={() => setApproved(undefined)} />}
+        {shown.length > 0 && (
           <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 2, alignItems: 'center', mb: 1.5 }}>
-            <TextField
-              size="small"
-              label="Name or pattern"
-              placeholder="kiosk-lab-*"
-              value={name}
-              onChange={(event) => set({ name: event.target.value })}
-              slotProps={{ htmlInput: { spellCheck: false } }}
-            />
-            {invitation && (
-              <Typography>
-                only those of the invitation <Address>{invitation}</Address>{' '}
-                <Button variant="text" size="small" onClick={() => set({ invitation: null })}>
-                  show all
-                </Button>
-              </Typography>
-            )}
-            <Box sx={{ flex: 1 }} />
-            <Typography sx={{ color: 'text.secondary' }} aria-live="polite">
-              {mayDecide ? `${chosen.length} of ${shown.length} selected` : 'Approving and denying is for approvers and administrators.'}
+            <Typography sx={{ color: 'text.secondary', flex: 1, minWidth: 280 }}>
+              Everything but the fingerprint is what a machine claims. Compare the fingerprint with the one that the machine shows.
             </Typography>
-            <Button variant="outlined" disabled={!mayDecide || chosen.length === 0} onClick={() => setDeciding('deny')}>
+            <Typography sx={{ color: 'text.secondary' }} aria-live="polite">
+              {mayDecide ? `${count(requests.length, 'machine')} selected` : 'Approving and denying is for approvers and administrators.'}
+            </Typography>
+            <Button variant="outlined" disabled={!mayDecide || requests.length === 0} onClick={() => setDeciding('deny')}>
               Deny…
             </Button>
-            <Button variant="contained" disabled={!mayDecide || chosen.length === 0} onClick={() => setDeciding('approve')}>
+            <Button variant="contained" disabled={!mayDecide || requests.length === 0} onClick={() => setDeciding('approve')}>
               Approve…
             </Button>
           </Box>
-          <Typography sx={{ color: 'text.secondary', mb: 1 }}>
-            Everything but the fingerprint is what a machine claims. Compare the fingerprint with the one that the machine shows.
-          </Typography>
-          <RequestTable requests={shown} selected={selected} mayDecide={mayDecide} onChoose={choose} onInvitation={(id) => set({ invitation: id })} />
-        </>
-      )}
+        )}
+        <ListView
+          label="Joining requests"
+          nouns={['machine', 'machines']}
+          list={list}
+          columns={COLUMNS}
+          keyOf={({ id }) => id}
+          example={'request.name.startsWith("kiosk-lab-")'}
+          empty={
+            <Typography>
+              No machine asks to join.{' '}
+              <Link component={RouterLink} to="/joining/invitations">
+                Make an invitation
+              </Link>
+              , then run on the machine <Address>constans-agent join --invitation-file FILE</Address>.
+            </Typography>
+          }
+          selection={{ selected: new Set(chosen.keys()), onSelected: select, label: ({ name }) => name, isDisabled: !mayDecide }}
+        />
+      </Card>
       {deciding === 'approve' && (
         <ApproveDialog
-          requests={chosen}
+          requests={requests}
           onClose={() => setDeciding(undefined)}
           onApproved={(done) => {
             setDeciding(undefined);
-            setSelected(new Set());
+            setChosen(new Map());
             setApproved(done);
           }}
         />
       )}
-      {deciding === 'deny' && <DenyDialog requests={chosen} onClose={() => setDeciding(undefined)} />}
-    </Card>
+      {deciding === 'deny' && (
+        <DenyDialog
+          requests={requests}
+          onClose={() => {
+            setDeciding(undefined);
+            setChosen(new Map());
+          }}
+        />
+      )}
+    </Page>
   );
 }
 
@@ -135,83 +133,33 @@ function ApprovedAlert({ approved, onClose }: { approved: Schemas['Approved']; o
   );
 }
 
-interface Rows {
-  requests: Request[];
-  selected: Set<string>;
-  mayDecide: boolean;
-  onChoose: (ids: string[], on: boolean) => void;
-  onInvitation: (id: string) => void;
+function Machine({ name, about, name_used_by, rule_waits }: Request) {
+  return (
+    <>
+      <b>{name}</b>
+      <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{saysWords(about)}</Box>
+      {name_used_by && <NameUsed name={name} user={name_used_by} />}
+      {rule_waits && (
+        <Box sx={{ fontSize: 13, color: 'warning.main' }}>
+          fits the rule A{rule_waits.rule}, but {waitsBecause(rule_waits.because)}
+        </Box>
+      )}
+    </>
+  );
 }
 
-function RequestTable({ requests, selected, mayDecide, onChoose, onInvitation }: Rows) {
-  const ids = requests.map(({ id }) => id);
-  const chosen = ids.filter((id) => selected.has(id)).length;
+function Origin(request: Request) {
   return (
-    <Table size="small" aria-label="Joining requests" sx={{ '& td': { verticalAlign: 'top' } }}>
-      <TableHead>
-        <TableRow>
-          <TableCell padding="checkbox">
-            <Checkbox
-              size="small"
-              disabled={!mayDecide}
-              checked={chosen > 0 && chosen === ids.length}
-              indeterminate={chosen > 0 && chosen < ids.length}
-              onChange={(_, on) => onChoose(ids, on)}
-              slotProps={{ input: { 'aria-label': 'select all' } }}
-            />
-          </TableCell>
-          <TableCell>Machine</TableCell>
-          <TableCell sx={{ width: 330 }}>Fingerprint of its key</TableCell>
-          <TableCell>Came with</TableCell>
-          <TableCell>Asked</TableCell>
-        </TableRow>
-      </TableHead>
-      <TableBody>
-        {requests.map((request) => (
-          <TableRow key={request.id}>
-            <TableCell padding="checkbox">
-              <Checkbox
-                size="small"
-                disabled={!mayDecide}
-                checked={selected.has(request.id)}
-                onChange={(_, on) => onChoose([request.id], on)}
-                slotProps={{ input: { 'aria-label': `select ${request.name}` } }}
-              />
-            </TableCell>
-            <TableCell>
-              <b>{request.name}</b>
-              <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{saysWords(request.about)}</Box>
-              {request.name_used_by && <NameUsed name={request.name} user={request.name_used_by} />}
-              {request.rule_waits && (
-                <Box sx={{ fontSize: 13, color: 'warning.main' }}>
-                  fits the rule A{request.rule_waits.rule}, but {waitsBecause(request.rule_waits.because)}
-                </Box>
-              )}
-            </TableCell>
-            <TableCell sx={{ overflowWrap: 'anywhere' }}>
-              <Address>{request.fingerprint.replace(/(.{8})(?=.)/g, '$1 ')}</Address>
-            </TableCell>
-            <TableCell>
-              {originWords(request)}
-              <Box sx={{ color: 'text.secondary', fontSize: 13, overflowWrap: 'anywhere' }}>
-                {labelText(request.labels)}{' '}
-                {request.invitation && (
-                  <Button variant="text" size="small" sx={{ p: 0, minWidth: 0 }} onClick={() => onInvitation(request.invitation ?? '')}>
-                    all of this invitation
-                  </Button>
-                )}
-              </Box>
-            </TableCell>
-            <TableCell sx={{ whiteSpace: 'nowrap' }}>
-              <time dateTime={request.requested_at} title={exact(request.requested_at)}>
-                {clock(request.requested_at)}
-              </time>
-              <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{request.address}</Box>
-            </TableCell>
-          </TableRow>
-        ))}
-      </TableBody>
-    </Table>
+    <>
+      {originWords(request)}
+      {request.invitation && (
+        <Box sx={{ fontSize: 13 }}>
+          <Link component={RouterLink} to={listAt('/joining', `request.invitation == "${request.invitation}"`)}>
+            all of this invitation
+          </Link>
+        </Box>
+      )}
+    </>
   );
 }
 

@@ -1,125 +1,81 @@
 import Alert from '@mui/material/Alert';
-import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Dialog from '@mui/material/Dialog';
 import DialogActions from '@mui/material/DialogActions';
 import DialogContent from '@mui/material/DialogContent';
 import DialogTitle from '@mui/material/DialogTitle';
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link as RouterLink } from 'react-router';
-import { api, type Schemas } from '../api/client';
+import { api, lists, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
 import { changeAddress } from '../changes/changeWords';
-import { useSettled } from '../groups/useSettled';
+import { asArgument } from '../lists/filter';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { Unseen } from '../looks/Unseen';
+import { Moment } from '../looks/Moment';
 import { Page } from '../shell/Page';
-import { useParameters } from '../shell/parameters';
-import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
-import { clock, exact } from '../words/time';
 import { JoiningTabs } from './JoiningTabs';
 import { labelText } from './joiningWords';
 
 type Retired = Schemas['RetiredNode'];
 
+const COLUMNS: Column<Retired>[] = [
+  { field: 'name', head: 'Node', text: ({ name }) => name, cell: ({ name }) => <b>{name}</b> },
+  { field: 'labels', head: 'Labels', text: ({ labels }) => labelText(labels) },
+  { field: 'retired_at', head: 'Retired', text: ({ retired_at }) => retired_at, cell: ({ retired_at }) => <Moment at={retired_at} /> },
+  { field: 'retired_by', head: 'By', text: ({ retired_by }) => retired_by ?? '' },
+  { field: 'because', head: 'Why', text: ({ because }) => (because ? `“${because}”` : '') },
+  {
+    field: 'change',
+    head: 'Change',
+    text: ({ change }) => (change ? `C${change}` : ''),
+    cell: ({ change }) =>
+      change && (
+        <Link component={RouterLink} to={changeAddress(change)} underline="always">
+          C{change}
+        </Link>
+      ),
+  },
+  { field: 'joined_at', head: 'Joined', text: ({ joined_at }) => joined_at, cell: ({ joined_at }) => <Moment at={joined_at} /> },
+  { field: 'fingerprint', head: 'Fingerprint of its key', text: ({ fingerprint }) => fingerprint ?? '', isHiddenFirst: true },
+];
+
 /** Nodes that were retired: by whom, when and why. One is brought back from here. */
 export function RetiredPage() {
-  const [parameters, set] = useParameters();
-  const name = useSettled(parameters.get('name') ?? '');
-  const nodes = useQuery({ queryKey: ['retired', name], queryFn: ({ signal }) => api.retiredNodes(name, signal) });
+  const list = useList('retired', lists.retiredNodes, { key: ['retired'] });
   const session = useQuery(sessionQuery);
   const mayBringBack = session.data?.permissions.includes('join.approve') ?? false;
   const [back, setBack] = useState<Retired>();
   return (
     <Page title="Retired nodes" heading={<JoiningTabs />}>
-      <Card title="Retired nodes" aside={<CopiedCommand command={`constans node retired${name && ` '${name}'`}`} />}>
-        <TextField
-          size="small"
-          label="Name or pattern"
-          placeholder="kiosk-lab-*"
-          value={parameters.get('name') ?? ''}
-          onChange={(event) => set({ name: event.target.value })}
-          slotProps={{ htmlInput: { spellCheck: false } }}
-          sx={{ mb: 1.5 }}
-        />
+      <Card title="Retired nodes" aside={<CopiedCommand command={`constans node retired${asArgument(list.filter)}`} />}>
         {!mayBringBack && <Typography sx={{ color: 'text.secondary', mb: 1 }}>Bringing one back is for approvers and administrators.</Typography>}
-        <QueryView query={nodes}>
-          {(nodes) =>
-            nodes.length === 0 ? (
-              <Typography>{name ? `No retired node fits ${name}.` : 'No node is retired.'}</Typography>
-            ) : (
-              <RetiredTable nodes={nodes} mayBringBack={mayBringBack} onBack={setBack} />
-            )
-          }
-        </QueryView>
+        <ListView
+          label="Retired nodes"
+          nouns={['node', 'nodes']}
+          list={list}
+          columns={COLUMNS}
+          keyOf={({ id }) => id}
+          example={'retired.name.startsWith("kiosk-lab-") && retired.retired_at > "2026-10-01"'}
+          empty={<Typography>No node is retired.</Typography>}
+          actions={(node) => (
+            <Button variant="text" size="small" disabled={!mayBringBack} onClick={() => setBack(node)} aria-label={`Bring back… ${node.name}`}>
+              Bring back…
+            </Button>
+          )}
+        />
       </Card>
       {back && <BringBackDialog node={back} onClose={() => setBack(undefined)} />}
     </Page>
-  );
-}
-
-function RetiredTable({ nodes, mayBringBack, onBack }: { nodes: Retired[]; mayBringBack: boolean; onBack: (node: Retired) => void }) {
-  return (
-    <Table size="small" aria-label="Retired nodes" sx={{ '& td': { verticalAlign: 'top' } }}>
-      <TableHead>
-        <TableRow>
-          <TableCell>Node</TableCell>
-          <TableCell>Retired</TableCell>
-          <TableCell>Joined</TableCell>
-          <TableCell>
-            <Unseen>Actions</Unseen>
-          </TableCell>
-        </TableRow>
-      </TableHead>
-      <TableBody>
-        {nodes.map((node) => (
-          <TableRow key={node.id}>
-            <TableCell>
-              <b>{node.name}</b>
-              <Box sx={{ color: 'text.secondary', fontSize: 13, overflowWrap: 'anywhere' }}>{labelText(node.labels)}</Box>
-            </TableCell>
-            <TableCell>
-              <time dateTime={node.retired_at} title={exact(node.retired_at)}>
-                {clock(node.retired_at)}
-              </time>
-              {node.retired_by && ` by ${node.retired_by}`}
-              {node.change && (
-                <>
-                  {' ('}
-                  <Link component={RouterLink} to={changeAddress(node.change)} underline="always">
-                    C{node.change}
-                  </Link>
-                  )
-                </>
-              )}
-              {node.because && `: “${node.because}”`}
-            </TableCell>
-            <TableCell>
-              <time dateTime={node.joined_at} title={exact(node.joined_at)}>
-                {clock(node.joined_at)}
-              </time>
-            </TableCell>
-            <TableCell align="right">
-              <Button variant="text" size="small" disabled={!mayBringBack} onClick={() => onBack(node)} aria-label={`Bring back ${node.name}`}>
-                Bring back…
-              </Button>
-            </TableCell>
-          </TableRow>
-        ))}
-      </TableBody>
-    </Table>
   );
 }
 

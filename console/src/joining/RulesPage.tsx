@@ -5,16 +5,19 @@ import Link from '@mui/material/Link';
 import Table from '@mui/material/Table';
 import TableBody from '@mui/material/TableBody';
 import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
 import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Link as RouterLink } from 'react-router';
-import { api, type Schemas } from '../api/client';
+import { api, lists, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
+import { asArgument } from '../lists/filter';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { Unseen } from '../looks/Unseen';
+import { Moment } from '../looks/Moment';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
@@ -30,8 +33,10 @@ type Rule = Schemas['AdmissionRuleShown'];
 /** Admission rules: which machines are let in without a person who looks at each of them. */
 export function RulesPage() {
   const [parameters, set] = useParameters();
-  const rules = useQuery({ queryKey: ['admission rules'], queryFn: ({ signal }) => api.admissionRules(signal) });
+  const list = useList('rule', lists.admissionRules, { key: ['admission rules'] });
   const session = useQuery(sessionQuery);
+  const queries = useQueryClient();
+  const end = useMutation({ mutationFn: (no: number) => api.endAdmissionRule(no), onSettled: () => queries.invalidateQueries() });
   const mayDecide = session.data?.permissions.includes('join.approve') ?? false;
   const shown = Number(parameters.get('rule'));
   return (
@@ -44,7 +49,7 @@ export function RulesPage() {
               <Button variant="contained" disabled={!mayDecide} onClick={() => set({ make: 'yes' })}>
                 Make a rule…
               </Button>
-              <CopiedCommand command="constans admission list" />
+              <CopiedCommand command={`constans admission list${asArgument(list.filter)}`} />
             </Box>
           }
         >
@@ -53,7 +58,28 @@ export function RulesPage() {
             for a person.
             {!mayDecide && ' Rules are made by approvers and administrators.'}
           </Typography>
-          <QueryView query={rules}>{(rules) => <RuleTable rules={rules} mayDecide={mayDecide} onShow={(no) => set({ rule: String(no) })} />}</QueryView>
+          {end.error && <Alert severity="error">{problemWords(end.error)}</Alert>}
+          <ListView
+            label="Admission rules"
+            nouns={['rule', 'rules']}
+            list={list}
+            columns={COLUMNS}
+            keyOf={({ no }) => String(no)}
+            example={'rule.status == "in_force" && rule.let_in > 0'}
+            empty={<Typography>There are none: each request is approved by a person.</Typography>}
+            actions={(rule) => (
+              <>
+                <Button variant="text" size="small" onClick={() => set({ rule: String(rule.no) })} aria-label={`Whom it let in A${rule.no}`}>
+                  Whom it let in
+                </Button>
+                {!['ended', 'over'].includes(rule.status) && (
+                  <Button variant="text" size="small" disabled={!mayDecide || end.isPending} onClick={() => end.mutate(rule.no)} aria-label={`End A${rule.no}`}>
+                    End
+                  </Button>
+                )}
+              </>
+            )}
+          />
         </Card>
         {shown > 0 && <RuleCard no={shown} onClose={() => set({ rule: null })} />}
       </Box>
@@ -62,69 +88,37 @@ export function RulesPage() {
   );
 }
 
-function RuleTable({ rules, mayDecide, onShow }: { rules: Rule[]; mayDecide: boolean; onShow: (no: number) => void }) {
-  const queries = useQueryClient();
-  const end = useMutation({ mutationFn: (no: number) => api.endAdmissionRule(no), onSettled: () => queries.invalidateQueries() });
-  if (rules.length === 0) return <Typography>There are none: each request is approved by a person.</Typography>;
-  return (
-    <>
-      {end.error && <Alert severity="error">{problemWords(end.error)}</Alert>}
-      <Table size="small" aria-label="Admission rules" sx={{ '& td': { verticalAlign: 'top' } }}>
-        <TableHead>
-          <TableRow>
-            <TableCell>Rule</TableCell>
-            <TableCell>Fits, places</TableCell>
-            <TableCell align="right">Let in</TableCell>
-            <TableCell>Made by, for what</TableCell>
-            <TableCell>
-              <Unseen>Actions</Unseen>
-            </TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {rules.map((rule) => (
-            <TableRow key={rule.no}>
-              <TableCell sx={{ whiteSpace: 'nowrap' }}>
-                <Link component="button" onClick={() => onShow(rule.no)}>
-                  A{rule.no}
-                </Link>
-                <Box sx={{ color: 'text.secondary', fontSize: 13, whiteSpace: 'normal' }}>{statusWords(rule)}</Box>
-              </TableCell>
-              <TableCell sx={{ overflowWrap: 'anywhere' }}>
-                {conditionWords(rule.rule, rule.table_rows)}
-                <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{placementWords(rule.placement)}</Box>
-                {rule.status === 'in_force' &&
-                  rule.warnings.map((warning) => (
-                    <Box key={warning} sx={{ fontSize: 13, color: 'warning.main' }}>
-                      {warning}
-                    </Box>
-                  ))}
-              </TableCell>
-              <TableCell align="right">
-                {rule.let_in.toLocaleString('en')}
-                {rule.at_most && ` of ${rule.at_most.toLocaleString('en')}`}
-              </TableCell>
-              <TableCell>
-                {rule.made_by},{' '}
-                <time dateTime={rule.made_at} title={exact(rule.made_at)}>
-                  {clock(rule.made_at)}
-                </time>
-                : “{rule.because}”
-              </TableCell>
-              <TableCell align="right">
-                {!['ended', 'over'].includes(rule.status) && (
-                  <Button variant="text" size="small" disabled={!mayDecide || end.isPending} onClick={() => end.mutate(rule.no)} aria-label={`end A${rule.no}`}>
-                    End
-                  </Button>
-                )}
-              </TableCell>
-            </TableRow>
+const COLUMNS: Column<Rule>[] = [
+  { field: 'no', head: 'Rule', text: ({ no }) => `A${no}` },
+  { field: 'status', head: 'How far', text: statusWords },
+  {
+    field: 'fits',
+    head: 'Fits, places',
+    text: (rule) => conditionWords(rule.rule, rule.table_rows),
+    cell: (rule) => (
+      <>
+        {conditionWords(rule.rule, rule.table_rows)}
+        <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{placementWords(rule.placement)}</Box>
+        {rule.status === 'in_force' &&
+          rule.warnings.map((warning) => (
+            <Box key={warning} sx={{ fontSize: 13, color: 'warning.main' }}>
+              {warning}
+            </Box>
           ))}
-        </TableBody>
-      </Table>
-    </>
-  );
-}
+      </>
+    ),
+  },
+  {
+    field: 'let_in',
+    head: 'Let in',
+    align: 'right',
+    text: ({ let_in, at_most }) => let_in.toLocaleString('en') + (at_most ? ` of ${at_most.toLocaleString('en')}` : ''),
+    isOneLine: true,
+  },
+  { field: 'made_by', head: 'Made by', text: ({ made_by }) => made_by },
+  { field: 'made_at', head: 'When', text: ({ made_at }) => made_at, cell: ({ made_at }) => <Moment at={made_at} /> },
+  { field: 'because', head: 'Why', text: ({ because }) => because },
+];
 
 function statusWords(rule: Rule): string {
   switch (rule.status) {

@@ -73,11 +73,7 @@ export function placementWords(placement: Schemas['Placement']): string {
   return all.filter(Boolean).join(', ') || 'as their invitations and groups say';
 }
 
-/** Whether a name fits a pattern: `*` stands for any characters, `?` for one. */
-export function isLike(pattern: string, name: string): boolean {
-  const escaped = pattern
-    .replace(/[.+^${}()|[\]\\]/g, '\\$&')
-    .replaceAll('*', '.*')
-    .replaceAll('?', '.');
-  return new RegExp(`^${escaped}$`).test(name);
+/** A fingerprint in parts of eight digits, as the agent prints it. */
+export function spaced(fingerprint: string): string {
+  return fingerprint.replace(/(.{8})(?=.)/g, '$1 ');
 }

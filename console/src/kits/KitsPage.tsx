@@ -1,103 +1,105 @@
 import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
-import { useQuery } from '@tanstack/react-query';
 import { Link as RouterLink } from 'react-router';
-import { api, type Schemas } from '../api/client';
+import { lists, type Schemas } from '../api/client';
+import { asArgument, listOf } from '../lists/filter';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { listOf } from '../nodes/filter';
+import { Moment } from '../looks/Moment';
 import { Page } from '../shell/Page';
-import { QueryView } from '../shell/QueryView';
 import { exact } from '../words/time';
-import { byKit, differencesOf, releaseAddress } from './releases';
+import { differencesOf, nameOf, releaseAddress } from './releases';
 import { StagesCard } from './StagesCard';
 
-/** What is published: each kit with its releases, who published them, and which stages serve them. */
+type Release = Schemas['PublishedRelease'];
+
+const requires = (release: Release) => Object.entries(release.requires ?? {}).map(([kit, wanted]) => `${kit} ${String(wanted)}`);
+
+const COLUMNS: Column<Release>[] = [
+  {
+    field: 'kit',
+    head: 'Release',
+    text: nameOf,
+    cell: (release) => (
+      <Link component={RouterLink} to={releaseAddress(release)}>
+        {nameOf(release)}
+      </Link>
+    ),
+  },
+  { field: 'summary', head: 'For what', text: ({ summary }) => summary },
+  { field: 'published_at', head: 'Published', text: ({ published_at }) => published_at, cell: ({ published_at }) => <Moment at={published_at} /> },
+  { field: 'published_by', head: 'By', text: ({ published_by }) => published_by },
+  { field: 'requires', head: 'Requires', text: (release) => requires(release).join(', ') || '–' },
+  {
+    field: 'served_in',
+    head: 'Served in',
+    text: ({ served_in, withdrawn }) => (withdrawn ? 'withdrawn' : served_in?.join(', ') || 'no stage'),
+    cell: (release) => <ServedIn {...release} />,
+  },
+  { field: 'digest', head: 'Digest', text: ({ digest }) => digest, isHiddenFirst: true },
+];
+
+/** What is published: the releases, who published them, and which stages serve them. */
 export function KitsPage() {
-  const releases = useQuery({ queryKey: ['releases'], queryFn: ({ signal }) => api.releases(signal) });
+  const list = useList('release', lists.releases, { key: ['releases', 'list'] });
+  const shown = list.query.data?.entries ?? [];
   return (
     <Page title="Kits">
-      <QueryView query={releases}>
-        {(releases) =>
-          releases.length === 0 ? (
-            <Typography>
-              No kit is published yet. Create one with <Address>constans kit new NAME</Address>, publish it with <Address>constans kit publish DIR</Address>.
-            </Typography>
-          ) : (
-            <Box sx={{ display: 'grid', gap: 2 }}>
-              <StagesCard />
-              {byKit(releases).map(([kit, releases]) => (
-                <KitCard key={kit} kit={kit} releases={releases} />
-              ))}
-            </Box>
-          )
-        }
-      </QueryView>
+      <Box sx={{ display: 'grid', gap: 2 }}>
+        <StagesCard />
+        <Card title="Releases" aside={<CopiedCommand command={`constans kit list${asArgument(list.filter)}`} />}>
+          <ListView
+            label="Releases"
+            nouns={['release', 'releases']}
+            list={list}
+            columns={COLUMNS}
+            keyOf={nameOf}
+            example={'release.kit == "kiosk-floor" && "harbour" in release.served_in'}
+            empty={
+              <Typography>
+                No kit is published yet. Create one with <Address>constans kit new NAME</Address>, publish it with <Address>constans kit publish DIR</Address>.
+              </Typography>
+            }
+            actions={(release) => <Ways release={release} before={theOneBefore(release, shown)} />}
+          />
+        </Card>
+      </Box>
     </Page>
   );
 }
 
-function KitCard({ kit, releases }: { kit: string; releases: Schemas['PublishedRelease'][] }) {
+function ServedIn({ served_in, withdrawn }: Release) {
+  if (!withdrawn) return <>{served_in?.join(', ') || 'no stage'}</>;
   return (
-    <Card title={kit} aside={<CopiedCommand command={`constans kit log ${kit}`} />}>
-      <Typography sx={{ color: 'text.secondary', mb: 1 }}>{releases[0]?.summary}</Typography>
-      <Table size="small" aria-label={`Releases of ${kit}`} sx={{ tableLayout: 'fixed' }}>
-        <TableHead>
-          <TableRow>
-            <TableCell sx={{ width: '18%' }}>Release</TableCell>
-            <TableCell sx={{ width: '30%' }}>Published</TableCell>
-            <TableCell sx={{ width: '14%' }}>Requires</TableCell>
-            <TableCell sx={{ width: '18%' }}>Served in</TableCell>
-            <TableCell>Compare, nodes</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {releases.map((release, at) => (
-            <ReleaseRow key={release.version} release={release} before={releases[at + 1]} />
-          ))}
-        </TableBody>
-      </Table>
-    </Card>
+    <Typography sx={{ fontSize: 14, color: 'error.main' }}>
+      withdrawn {exact(withdrawn.at)} by {withdrawn.by}: {withdrawn.because}
+    </Typography>
   );
 }
 
-function ReleaseRow({ release, before }: { release: Schemas['PublishedRelease']; before?: Schemas['PublishedRelease'] }) {
-  const name = `${release.kit}@${release.version}`;
-  const requires = Object.entries(release.requires ?? {}).map(([kit, wanted]) => `${kit} ${String(wanted)}`);
+function Ways({ release, before }: { release: Release; before?: Release }) {
+  const name = nameOf(release);
   return (
-    <TableRow>
-      <TableCell>
-        <Link component={RouterLink} to={releaseAddress(release)}>
-          {name}
+    <>
+      {before && (
+        <Link component={RouterLink} to={differencesOf(release, before)} sx={{ mr: 2 }}>
+          differences from {before.version}
         </Link>
-      </TableCell>
-      <TableCell>
-        {exact(release.published_at)} by {release.published_by}
-        {release.withdrawn && (
-          <Typography sx={{ fontSize: 14, color: 'error.main' }}>
-            withdrawn {exact(release.withdrawn.at)} by {release.withdrawn.by}: {release.withdrawn.because}
-          </Typography>
-        )}
-      </TableCell>
-      <TableCell>{requires.join(', ') || '–'}</TableCell>
-      <TableCell>{release.served_in?.join(', ') || 'no stage'}</TableCell>
-      <TableCell sx={{ whiteSpace: 'nowrap' }}>
-        {before && (
-          <Link component={RouterLink} to={differencesOf(release, before)} sx={{ mr: 2 }}>
-            differences from {before.version}
-          </Link>
-        )}
-        <Link component={RouterLink} to={listOf(`"${name}" in node.releases`)} aria-label={`nodes with the desired release ${name}`}>
-          nodes
-        </Link>
-      </TableCell>
-    </TableRow>
+      )}
+      <Link component={RouterLink} to={listOf(`"${name}" in node.releases`)} aria-label={`nodes with the desired release ${name}`}>
+        nodes
+      </Link>
+    </>
   );
+}
+
+/** The release of the same kit that was published last before it, of those that are shown. */
+function theOneBefore({ kit, published_at }: Release, shown: Release[]): Release | undefined {
+  const earlier = shown.filter((one) => one.kit === kit && one.published_at < published_at);
+  return earlier.toSorted((one, other) => other.published_at.localeCompare(one.published_at))[0];
 }

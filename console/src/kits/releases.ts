@@ -1,10 +1,6 @@
-import type { Schemas } from '../api/client';
-
-/** The releases of each kit, kits by name, releases as they come: the newest first. */
-export function byKit(releases: Schemas['PublishedRelease'][]): [string, Schemas['PublishedRelease'][]][] {
-  const kits = new Map<string, Schemas['PublishedRelease'][]>();
-  for (const release of releases) kits.set(release.kit, [...(kits.get(release.kit) ?? []), release]);
-  return [...kits].sort(([one], [other]) => one.localeCompare(other));
+/** What a release is called. */
+export function nameOf({ kit, version }: { kit: string; version: string }): string {
+  return `${kit}@${version}`;
 }
 
 /** Where a release is shown. */

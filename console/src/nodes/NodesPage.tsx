@@ -3,16 +3,16 @@ import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
+import { asArgument, useFilter, useSort } from '../lists/filter';
+import { ListTools } from '../lists/ListTools';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { useKept } from '../shell/useKept';
 import { count } from '../words/words';
-import { FilterField } from './FilterField';
-import { asArgument, useFilter, useSort } from './filter';
-import { ListTools } from './ListTools';
+import { NodeFilter } from './NodeFilter';
 import { NodeGrid } from './NodeGrid';
-import { HIDDEN_FIRST } from './nodeColumns';
+import { allNodes, COLUMNS, HIDDEN_FIRST } from './nodeColumns';
 import { SelectedNodes } from './SelectedNodes';
 
 /** The server sends a page at a time: the grid shows at most 100 rows. */
@@ -38,11 +38,11 @@ export function NodesPage() {
   return (
     <Page title="Nodes" heading={null}>
       <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
-        <FilterField filter={filter} onFilter={setFilter} error={nodes.error} />
+        <NodeFilter filter={filter} onFilter={setFilter} error={nodes.error} />
         <Typography role="status" sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>
           {nodes.data ? shownWords(nodes.data) : 'loading'}
         </Typography>
-        <ListTools hidden={hidden} onHidden={setHidden} filter={filter} sort={sort} />
+        <ListTools name="nodes" columns={COLUMNS} hidden={hidden} onHidden={setHidden} all={() => allNodes(filter, sort)} />
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />
       </Box>
       {selected.size > 0 && <SelectedNodes names={[...selected].sort()} onNone={() => setSelected(new Set())} />}

@@ -1,18 +1,12 @@
 import { api, type Schemas } from '../api/client';
+import type { Choosable } from '../lists/ListTools';
 import { write } from '../words/sentence';
 import { problemWords, statusWords } from '../words/words';
 
 type Node = Schemas['NodeSummary'];
 
-interface Column {
-  field: string;
-  head: string;
-  /** What stands in it where times are written out: in a file. */
-  text: (node: Node) => string;
-}
-
 /** The columns of the list of nodes. */
-export const COLUMNS: Column[] = [
+export const COLUMNS: Choosable<Node>[] = [
   { field: 'name', head: 'Node', text: ({ name }) => name },
   { field: 'status', head: 'Status', text: ({ status, last_contact }) => statusWords(status) + (last_contact === 'late' ? ', late' : '') },
   { field: 'last_run', head: 'Last full run', text: ({ run_began }) => run_began ?? '' },

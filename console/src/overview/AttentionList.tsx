@@ -3,9 +3,9 @@ import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
+import { listOf, namesFilter } from '../lists/filter';
 import { Address } from '../looks/Address';
 import { StatusGlyph } from '../looks/StatusGlyph';
-import { listOf, namesFilter } from '../nodes/filter';
 import { clock, exact } from '../words/time';
 
 /** One entry per problem, the most severe first, linked to its cause. */

@@ -6,11 +6,11 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { lazy, Suspense } from 'react';
 import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
+import { asArgument, useFilter } from '../lists/filter';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { FilterField } from '../nodes/FilterField';
-import { asArgument, useFilter } from '../nodes/filter';
+import { NodeFilter } from '../nodes/NodeFilter';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { exact } from '../words/time';
@@ -32,7 +32,7 @@ export function OverviewPage() {
   return (
     <Page title="Overview" heading={null}>
       <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
-        <FilterField filter={filter} onFilter={setFilter} error={fleet.error} />
+        <NodeFilter filter={filter} onFilter={setFilter} error={fleet.error} />
         <Typography sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>{fleet.data ? shownWords(fleet.data) : 'loading'}</Typography>
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />
       </Box>

@@ -3,7 +3,7 @@ import { useTheme } from '@mui/material/styles';
 import { type KeyboardEvent, useLayoutEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import type { Schemas } from '../api/client';
-import { both, listOf } from '../nodes/filter';
+import { both, listOf } from '../lists/filter';
 import { count, statusWords } from '../words/words';
 import { type Mark, ribbonMarks, tickShape } from './ribbonLayout';
 

@@ -2,8 +2,8 @@ import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
+import { both, listOf } from '../lists/filter';
 import { StatusGlyph } from '../looks/StatusGlyph';
-import { both, listOf } from '../nodes/filter';
 import { statusWords } from '../words/words';
 
 /** The number of nodes by status, linked to the lists of these nodes. */

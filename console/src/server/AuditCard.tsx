@@ -1,30 +1,31 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import TableCell from '@mui/material/TableCell';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
-import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
-import { api, type Schemas } from '../api/client';
+import { useMutation } from '@tanstack/react-query';
+import { api, lists, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
+import { asArgument } from '../lists/filter';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { QueryView } from '../shell/QueryView';
-import { clock, exact } from '../words/time';
-import { OnlyFor, Simple } from './ServerPage';
+import { Moment } from '../looks/Moment';
+import { OnlyFor } from './ServerPage';
 
-/** The server sends so many at once. */
-const PAGE = 100;
+const COLUMNS: Column<Schemas['ShownEntry']>[] = [
+  { field: 'at', head: 'When', text: ({ at }) => at, cell: ({ at }) => <Moment at={at} /> },
+  { field: 'who', head: 'Who', text: ({ entry }) => entry.who },
+  { field: 'did', head: 'Did', text: ({ entry }) => entry.did },
+  { field: 'subject', head: 'What', text: ({ entry }) => entry.subject },
+  { field: 'id', head: 'Entry', text: ({ entry }) => String(entry.id), isHiddenFirst: true },
+  { field: 'digest', head: 'Digest', text: ({ digest }) => digest ?? '', isHiddenFirst: true },
+];
 
 /** Who did what, and whether nobody altered that. */
 export function AuditCard({ isAllowed }: { isAllowed: boolean }) {
-  const entries = useInfiniteQuery({
-    queryKey: ['audit'],
-    queryFn: ({ pageParam, signal }) => api.audit({ before: pageParam }, signal),
-    initialPageParam: undefined as number | undefined,
-    getNextPageParam: (page) => (page.length < PAGE ? undefined : page.at(-1)?.entry.id),
-    enabled: isAllowed,
-  });
+  const list = useList('entry', lists.audit, { key: ['audit'], prefix: 'audit.', enabled: isAllowed });
   const verified = useMutation({ mutationFn: () => api.verifyAudit() });
   return (
     <Box sx={{ gridColumn: '1 / -1' }}>
@@ -36,7 +37,7 @@ export function AuditCard({ isAllowed }: { isAllowed: boolean }) {
               <Button variant="outlined" size="small" disabled={verified.isPending} onClick={() => verified.mutate()}>
                 {verified.isPending ? 'recomputing' : 'Verify'}
               </Button>
-              <CopiedCommand command="constans audit list" />
+              <CopiedCommand command={`constans audit list${asArgument(list.filter)}`} />
             </Box>
           )
         }
@@ -44,31 +45,15 @@ export function AuditCard({ isAllowed }: { isAllowed: boolean }) {
         {verified.data && <Verified verified={verified.data} />}
         {verified.error && <Alert severity="error">{problemWords(verified.error)}</Alert>}
         {isAllowed ? (
-          <QueryView query={entries}>
-            {({ pages }) => (
-              <>
-                <Simple label="Audit trail" heads={['When', 'Who', 'Did', 'What']}>
-                  {pages.flat().map(({ entry, at }) => (
-                    <TableRow key={entry.id}>
-                      <TableCell sx={{ whiteSpace: 'nowrap' }}>
-                        <time dateTime={at} title={exact(at)}>
-                          {clock(at)}
-                        </time>
-                      </TableCell>
-                      <TableCell>{entry.who}</TableCell>
-                      <TableCell>{entry.did}</TableCell>
-                      <TableCell sx={{ overflowWrap: 'anywhere' }}>{entry.subject}</TableCell>
-                    </TableRow>
-                  ))}
-                </Simple>
-                {entries.hasNextPage && (
-                  <Button sx={{ mt: 1 }} variant="outlined" size="small" disabled={entries.isFetchingNextPage} onClick={() => void entries.fetchNextPage()}>
-                    Older entries
-                  </Button>
-                )}
-              </>
-            )}
-          </QueryView>
+          <ListView
+            label="Audit trail"
+            nouns={['entry', 'entries']}
+            list={list}
+            columns={COLUMNS}
+            keyOf={({ entry }) => String(entry.id)}
+            example={'entry.who == "ilse.maren" && entry.at > "2026-11-01"'}
+            empty="Nobody did anything yet."
+          />
         ) : (
           <OnlyFor who="who may see the audit trail" />
         )}

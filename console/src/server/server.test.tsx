@@ -75,9 +75,9 @@ test('the chain of the audit trail is recomputed when it is asked for', async ()
   serve({
     'GET /api/server-status': { body: status },
     'GET /api/session': { body: session(['people.manage', 'audit.read']) },
-    'GET /api/people': { body: [person] },
-    'GET /api/tokens': { body: [] },
-    'GET /api/audit': { body: [{ entry, at: '2026-11-23T06:59:00Z', digest: null }] },
+    'GET /api/people?size=100': { body: [person] },
+    'GET /api/tokens?size=100': { body: [] },
+    'GET /api/audit?size=100': { body: [{ entry, at: '2026-11-23T06:59:00Z', digest: null }] },
     'GET /api/audit/verify': { body: { entries: 41, unchained: 1, last: 'd1ge57', broken_at: 12 } },
   });
   show(<ServerPage />);

@@ -1,9 +1,11 @@
-/** Times as people read them. The day and the minute in the reader's zone, with the zone named where it matters. */
+/** A moment as people read it, in their zone: the minute, with the day if that is not today, and the year if that is not this one. */
 export function clock(at: string, now: Date = new Date()): string {
   const date = new Date(at);
   const isToday = date.toDateString() === now.toDateString();
   const time = date.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit' });
-  return isToday ? time : `${date.toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })} ${time}`;
+  if (isToday) return time;
+  const year = date.getFullYear() === now.getFullYear() ? undefined : ('numeric' as const);
+  return `${date.toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year })} ${time}`;
 }
 
 /** A whole time, with seconds and zone. */

@@ -1,15 +1,15 @@
 import { useSearchParams } from 'react-router';
 
 /** The filter in the address, and a function that sets it. The back button restores the previous one. */
-export function useFilter(): [string, (filter: string) => void] {
+export function useFilter(name = 'filter'): [string, (filter: string) => void] {
   const [parameters, setParameters] = useSearchParams();
-  return [parameters.get('filter') ?? '', (filter) => setParameters(withParameter('filter', filter))];
+  return [parameters.get(name) ?? '', (filter) => setParameters(withParameter(name, filter))];
 }
 
 /** The order in the address, as `-last_contact`, and a function that sets it. */
-export function useSort(): [string, (sort: string) => void] {
+export function useSort(name = 'sort'): [string, (sort: string) => void] {
   const [parameters, setParameters] = useSearchParams();
-  return [parameters.get('sort') ?? '', (sort) => setParameters(withParameter('sort', sort), { replace: true })];
+  return [parameters.get(name) ?? '', (sort) => setParameters(withParameter(name, sort), { replace: true })];
 }
 
 function withParameter(name: string, value: string) {
@@ -34,6 +34,11 @@ export function namesFilter(names: string[]): string {
 /** The conjunction of two filters. */
 export function both(one: string, other: string): string {
   return one && other ? `(${one}) && ${other}` : one || other;
+}
+
+/** The address of a list whose entries match a filter. */
+export function listAt(path: string, filter: string): string {
+  return `${path}?filter=${encodeURIComponent(filter)}`;
 }
 
 /** A filter as a quoted argument of a shell command. */

@@ -5,24 +5,31 @@ import ListItemButton from '@mui/material/ListItemButton';
 import Paper from '@mui/material/Paper';
 import Popper from '@mui/material/Popper';
 import Typography from '@mui/material/Typography';
-import { useQuery } from '@tanstack/react-query';
 import { type KeyboardEvent, useId, useRef, useState } from 'react';
 import { flushSync } from 'react-dom';
-import { api, Refused } from '../api/client';
+import { Refused } from '../api/client';
 import { mono } from '../looks/theme';
-import { complete, completionsAt } from './completions';
-import { labelsOf } from './labels';
+import { complete, completionsAt, type Vocabulary } from './completions';
 
 const MOST_OPTIONS = 8;
 
-/** The filter of a list of nodes, in CEL: Enter applies it, Tab accepts the marked completion, Escape closes the completions. */
-export function FilterField({ filter, onFilter, error }: { filter: string; onFilter: (filter: string) => void; error: Error | null }) {
+interface Props {
+  filter: string;
+  onFilter: (filter: string) => void;
+  error: Error | null;
+  vocabulary: Vocabulary;
+  placeholder: string;
+  label?: string;
+  onFocus?: () => void;
+}
+
+/** The filter of a list, in CEL: Enter applies it, Tab accepts the marked completion, Escape closes the completions. */
+export function FilterField({ filter, onFilter, error, vocabulary, placeholder, label = 'Filter', onFocus }: Props) {
   const [typed, setTyped] = useState(filter);
   const [applied, setApplied] = useState(filter);
   const [caret, setCaret] = useState(0);
   const [marked, setMarked] = useState(0);
   const [isOpen, setOpen] = useState(false);
-  const [wasFocused, setFocused] = useState(false);
   const input = useRef<HTMLInputElement>(null);
   const id = useId();
   if (filter !== applied) {
@@ -30,8 +37,7 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
     setApplied(filter);
     setTyped(filter);
   }
-  const known = useQuery({ queryKey: ['nodes', ''], queryFn: ({ signal }) => api.nodes({}, signal), enabled: wasFocused, staleTime: 60_000 });
-  const completions = completionsAt(typed, caret, labelsOf(known.data?.nodes ?? []));
+  const completions = completionsAt(typed, caret, vocabulary);
   const options = isOpen ? completions.options.slice(0, MOST_OPTIONS) : [];
 
   const accept = (option: string) => {
@@ -67,18 +73,18 @@ export function FilterField({ filter, onFilter, error }: { filter: string; onFil
           fullWidth
           inputRef={input}
           value={typed}
-          placeholder={'all nodes; for example labels.site == "auken" && node.status == "failed"'}
+          placeholder={placeholder}
           onChange={(event) => {
             setTyped(event.target.value);
             setCaret(event.target.selectionStart ?? event.target.value.length);
             setMarked(0);
             setOpen(true);
           }}
-          onFocus={() => setFocused(true)}
+          onFocus={onFocus}
           onBlur={() => setOpen(false)}
           onKeyDown={onKeyDown}
           inputProps={{
-            'aria-label': 'Filter',
+            'aria-label': label,
             role: 'combobox',
             'aria-expanded': options.length > 0,
             'aria-controls': id,

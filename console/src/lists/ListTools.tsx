@@ -7,20 +7,39 @@ import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { problemWords } from '../changes/ConfirmDialog';
 import { save, toCsv } from '../words/csv';
-import { allNodes, COLUMNS } from './nodeColumns';
 
-/** Which columns the list shows, and what takes the whole list along as CSV. */
-export function ListTools({ hidden, onHidden, filter, sort }: { hidden: string[]; onHidden: (fields: string[]) => void; filter: string; sort: string }) {
+/** A column of a list, as it is chosen and saved. */
+export interface Choosable<T> {
+  field: string;
+  head: string;
+  /** What stands in it where times are written out: in a file. */
+  text: (entry: T) => string;
+}
+
+interface Props<T> {
+  /** What the file is called. */
+  name: string;
+  columns: Choosable<T>[];
+  hidden: string[];
+  onHidden: (fields: string[]) => void;
+  /** Reads the whole list, all pages of it. */
+  all: () => Promise<T[]>;
+  /** Whether columns that are not shown are saved too. */
+  savesHidden?: boolean;
+}
+
+/** Which columns a list shows, the first always, and what takes the whole list along as CSV. */
+export function ListTools<T>({ name, columns, hidden, onHidden, all, savesHidden = false }: Props<T>) {
   const [anchor, setAnchor] = useState<HTMLElement>();
   const csv = useMutation({
     mutationFn: async () => {
-      const shown = COLUMNS.filter(({ field }) => !hidden.includes(field));
-      const nodes = await allNodes(filter, sort);
+      const shown = columns.filter(({ field }) => savesHidden || !hidden.includes(field));
+      const entries = await all();
       save(
-        'nodes.csv',
+        `${name}.csv`,
         toCsv(
           shown.map(({ head }) => head),
-          nodes.map((node) => shown.map(({ text }) => text(node))),
+          entries.map((entry) => shown.map(({ text }) => text(entry))),
         ),
       );
     },
@@ -39,8 +58,8 @@ export function ListTools({ hidden, onHidden, filter, sort }: { hidden: string[]
         Columns
       </Button>
       <Menu anchorEl={anchor} open={anchor !== undefined} onClose={() => setAnchor(undefined)}>
-        {COLUMNS.map(({ field, head }) => (
-          <MenuItem key={field} role="menuitemcheckbox" aria-checked={!hidden.includes(field)} disabled={field === 'name'} dense onClick={() => toggle(field)}>
+        {columns.map(({ field, head }, at) => (
+          <MenuItem key={field} role="menuitemcheckbox" aria-checked={!hidden.includes(field)} disabled={at === 0} dense onClick={() => toggle(field)}>
             <Checkbox
               checked={!hidden.includes(field)}
               size="small"
@@ -53,7 +72,14 @@ export function ListTools({ hidden, onHidden, filter, sort }: { hidden: string[]
           </MenuItem>
         ))}
       </Menu>
-      <Tooltip describeChild title={csv.error ? problemWords(csv.error) : 'all nodes of this list, with the columns that are shown'}>
+      <Tooltip
+        describeChild
+        title={
+          csv.error
+            ? problemWords(csv.error)
+            : `the whole list as it is filtered and sorted, with ${savesHidden ? 'all columns' : 'the columns that are shown'}`
+        }
+      >
         <Button
           variant="text"
           color={csv.error ? 'error' : 'inherit'}

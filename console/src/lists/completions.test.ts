@@ -1,6 +1,9 @@
 import { complete, completionsAt } from './completions';
 
-const labels = { site: ['auken', 'brisk'], role: ['gate', 'kiosk'] };
+const labels = {
+  fields: ['labels.role', 'labels.site', 'node.status', 'about.memory.mib'],
+  values: { 'labels.site': ['auken', 'brisk'], 'node.status': ['drift_found', 'drift_corrected', 'failed'] },
+};
 
 test.each([
   ['lab', ['labels.role', 'labels.site']],
