@@ -9,7 +9,7 @@ import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { exact } from '../words/time';
 import { count } from '../words/words';
-import { clauseLines, whenWords } from './changeWords';
+import { appliedWords, clauseLines } from './changeWords';
 
 /** What a change alters: clauses taken first, then changed and new ones, services that restart, and what stands in its way. */
 export function ImpactView({ impact, isNarrow = false }: { impact: Schemas['Impact']; isNarrow?: boolean }) {
@@ -45,9 +45,7 @@ export function ImpactView({ impact, isNarrow = false }: { impact: Schemas['Impa
         </Typography>
       ))}
       {(impact.applied ?? []).map((applied) => (
-        <Typography key={JSON.stringify(applied)}>
-          On {count(applied.nodes, 'node')} {whenWords(applied)}.
-        </Typography>
+        <Typography key={JSON.stringify(applied)}>{appliedWords(applied)}</Typography>
       ))}
       {(impact.restarting ?? []).map(({ node, since, because, at, left }) => (
         <Typography key={node}>

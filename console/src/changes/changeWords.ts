@@ -48,15 +48,16 @@ export function confirmation(impact: Schemas['Impact']): Schemas['Confirmed'] {
 }
 
 /** When nodes apply what they are newly given, and services restart with that. */
-export function whenWords(applied: Schemas['AppliedWhen']): string {
+export function appliedWords(applied: Schemas['AppliedWhen']): string {
+  const on = count(applied.nodes, 'node');
   switch (applied.when) {
     case 'next_run':
-      return 'with the next run';
+      return `Applied on ${on} with the next run.`;
     case 'window_opens':
-      return `when the change window opens, ${exact(applied.at)}`;
+      return `Applied on ${on} when the change window opens, ${exact(applied.at)}.`;
     case 'on_order':
-      return 'when an operator applies it there: rollouts wait';
+      return `Applied on ${on} when an operator does it there: rollouts wait.`;
     case 'never':
-      return 'not at all: mode is observe';
+      return `Not applied on ${on}: mode is observe.`;
   }
 }

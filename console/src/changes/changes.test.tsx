@@ -59,7 +59,7 @@ function page(address: string) {
 
 test('an impact says when nodes apply it and which pending restarts come with it', () => {
   show(<ImpactView impact={impact} />);
-  expect(screen.getByText('On 3 nodes with the next run.')).toBeTruthy();
+  expect(screen.getByText('Applied on 3 nodes with the next run.')).toBeTruthy();
   expect(screen.getByText('On 2 nodes when the change window opens, 23 Nov 2026, 21:00:00 UTC.')).toBeTruthy();
   expect(screen.getByText(/has a restart pending since .*linux-image.*: at 23 Nov 2026, 21:00:00 UTC/)).toBeTruthy();
 });

@@ -1,14 +1,18 @@
 import Alert from '@mui/material/Alert';
 import Link from '@mui/material/Link';
 import { useQuery } from '@tanstack/react-query';
-import { Link as RouterLink } from 'react-router';
-import { api } from '../api/client';
+import { Link as RouterLink, useLocation } from 'react-router';
+import { api, type Schemas } from '../api/client';
 import { freezeSentence, frozenNodes } from './freezeWords';
 
-/** Says on every page which freezes are in force: what is not in line may be left on purpose. */
+/** What these pages show is of no nodes: only a freeze of all of them is told there. */
+const OF_NO_NODES = ['/joining', '/kits', '/kinds', '/server'];
+
+/** Says on every page that a freeze touches which ones are in force: what is not in line may be left on purpose. */
 export function FreezeLine() {
+  const { pathname } = useLocation();
   const freezes = useQuery({ queryKey: ['freezes', false], queryFn: ({ signal }) => api.freezes(false, signal) });
-  const [first, ...others] = freezes.data ?? [];
+  const [first, ...others] = (freezes.data ?? []).filter((freeze) => touches(freeze, pathname));
   if (!first) return null;
   const named = [first, ...others.slice(0, 4)].map((freeze) => `F${freeze.no} of ${frozenNodes(freeze)}`);
   return (
@@ -25,4 +29,11 @@ export function FreezeLine() {
       </Link>
     </Alert>
   );
+}
+
+function touches({ is_for_all, nodes }: Schemas['FreezeShown'], pathname: string): boolean {
+  if (is_for_all) return true;
+  const [, page, name] = pathname.split('/');
+  if (page === 'nodes' && name) return nodes.includes(decodeURIComponent(name));
+  return !OF_NO_NODES.includes(`/${page}`);
 }

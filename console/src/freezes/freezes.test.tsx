@@ -41,6 +41,21 @@ test('every page says which freezes are in force, in a sentence or by number', a
   );
 });
 
+test('a freeze of some nodes is told where they are shown, one of all nodes everywhere', async () => {
+  const all = { ...freeze, no: 6, is_for_all: true };
+  for (const [address, shown] of [
+    ['/nodes/kiosk-auken-1/runs/r1', /^2 freezes/],
+    ['/nodes/gate-auken-1', /^F6/],
+    ['/drift', /^2 freezes/],
+    ['/kits/kiosk-floor/2.0.0', /^F6/],
+  ] as const) {
+    serve({ [LIST]: { body: [freeze, all] } });
+    const { unmount } = show(<FreezeLine />, address);
+    expect((await screen.findByRole('status', { name: 'Freezes in force' })).textContent).toMatch(shown);
+    unmount();
+  }
+});
+
 test('a freeze is listed with who holds it, and ended with a reason', async () => {
   const END = 'POST /api/freezes/7/end';
   const asked = serve({ ...session(['freeze.set']), [`${LIST}&size=100`]: { body: [freeze] }, [END]: { body: freeze } });

@@ -67,7 +67,7 @@ export function FilterField({ filter, onFilter, error, vocabulary, placeholder, 
   };
   const problem = error instanceof Refused && error.problem.type === 'filter' ? error.problem : undefined;
   return (
-    <Box sx={{ flex: 1, minWidth: { xs: 'min(100%, 260px)', md: 0 } }} data-filter>
+    <Box sx={{ flex: '1 1 0', minWidth: 'min(100%, 320px)' }} data-filter>
       <Paper sx={{ px: 1.5, py: 0.25, borderColor: problem ? 'error.main' : 'divider' }}>
         <InputBase
           fullWidth

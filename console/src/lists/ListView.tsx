@@ -35,13 +35,14 @@ export function ListView<T>({ label, list, columns, keyOf, nouns, example, empty
   const hiddenFirst = columns.filter(({ isHiddenFirst }) => isHiddenFirst).map(({ field }) => field);
   const [hidden, setHidden] = useKept<string[]>(`${list.name}-hidden-columns`, hiddenFirst, localStorage);
   const { query, filter, onFilter, page, hasMore, goTo } = list;
-  const isAbout = (kind: string) => query.error instanceof Refused && query.error.problem.type === kind;
+  // The field says what is wrong with it.
+  const isFilterWrong = query.error instanceof Refused && query.error.problem.type === 'filter';
   const entries = query.data?.entries ?? [];
   const isEmpty = query.data !== undefined && entries.length === 0 && page === 0;
   if (isEmpty && !filter) return empty;
   return (
     <>
-      <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, columnGap: 2, rowGap: 1, alignItems: 'flex-start', mb: 1 }}>
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, rowGap: 1, alignItems: 'flex-start', justifyContent: 'flex-end', mb: 1 }}>
         {example !== undefined && (
           <FilterField
             label={`Filter of ${label}`}
@@ -53,32 +54,34 @@ export function ListView<T>({ label, list, columns, keyOf, nouns, example, empty
           />
         )}
         <Typography role="status" sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>
-          {query.data ? shownWords(list.before, entries.length, hasMore, nouns) : 'loading'}
+          {query.data ? shownWords(list.before, entries.length, hasMore, nouns) : query.error ? '' : 'loading'}
         </Typography>
         <ListTools name={label.toLowerCase()} columns={columns} hidden={hidden} onHidden={setHidden} all={list.all} />
       </Box>
-      <QueryView query={isAbout('filter') ? { ...query, error: null } : query}>
-        {() =>
-          isEmpty ? (
-            <Typography>Nothing matches the filter. Relax it to see more.</Typography>
-          ) : (
-            <Wide>
-              <RecordTable
-                label={label}
-                isSortable={(field) => fieldsOf(list.name).includes(`${list.name}.${field}`)}
-                columns={columns.filter(({ field }) => !hidden.includes(field))}
-                entries={entries}
-                keyOf={keyOf}
-                sort={list.sort}
-                onSort={list.onSort}
-                selection={selection}
-                actions={actions}
-                below={below}
-              />
-            </Wide>
-          )
-        }
-      </QueryView>
+      {!isFilterWrong && (
+        <QueryView query={query}>
+          {() =>
+            isEmpty ? (
+              <Typography>Nothing matches the filter. Relax it to see more.</Typography>
+            ) : (
+              <Wide>
+                <RecordTable
+                  label={label}
+                  isSortable={(field) => fieldsOf(list.name).includes(`${list.name}.${field}`)}
+                  columns={columns.filter(({ field }) => !hidden.includes(field))}
+                  entries={entries}
+                  keyOf={keyOf}
+                  sort={list.sort}
+                  onSort={list.onSort}
+                  selection={selection}
+                  actions={actions}
+                  below={below}
+                />
+              </Wide>
+            )
+          }
+        </QueryView>
+      )}
       {(page > 0 || hasMore) && (
         <Box component="nav" aria-label={`Pages of ${label}`} sx={{ display: 'flex', gap: 1, justifyContent: 'flex-end', alignItems: 'center', mt: 1 }}>
           <Button variant="text" size="small" disabled={page === 0} onClick={() => goTo(page - 1)}>

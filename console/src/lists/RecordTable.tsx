@@ -58,7 +58,7 @@ export function RecordTable<T>({ label, isSortable, columns, entries, keyOf, sor
             <TableCell
               key={field}
               align={align}
-              sx={{ width, whiteSpace: 'nowrap' }}
+              sx={{ width }}
               sortDirection={field === sort ? 'asc' : `-${field}` === sort ? 'desc' : false}
             >
               {isSortable(field) ? (

@@ -37,7 +37,7 @@ export function PeopleCards({ isAllowed }: { isAllowed: boolean }) {
         {isAllowed ? (
           <ListView
             label="People"
-            nouns={['person', 'persons']}
+            nouns={['person', 'people']}
             list={people}
             columns={PEOPLE}
             keyOf={({ name }) => name}

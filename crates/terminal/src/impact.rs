@@ -12,7 +12,6 @@ const LISTED: usize = 20;
 /// Returns the impact of a change in lines: what it takes from nodes first, then what changes and what is new, the services that
 /// restart, and what prevents it.
 pub fn show_impact(impact: &Impact) -> Vec<String> {
-    let nodes = |number: u64| count(usize::try_from(number).unwrap_or(usize::MAX), "node", "nodes");
     let mut lines = vec![format!("affects {}", nodes(impact.nodes))];
     let sorts: [(&str, NodesOf); 3] = [
         ("takes from", |clause| clause.taken),
@@ -49,8 +48,7 @@ pub fn show_impact(impact: &Impact) -> Vec<String> {
             .iter()
             .map(|restart| format!("  {} restarts on {}", harmless(&restart.address), nodes(restart.nodes))),
     );
-    let applied = |one: &AppliedWhen| format!("  on {} {}", nodes(one.nodes), when_words(one.when));
-    lines.extend(impact.applied.iter().map(applied));
+    lines.extend(impact.applied.iter().map(|applied| format!("  {}", applied_words(applied))));
     for one in &impact.restarting {
         let when = match (&one.at, &one.left) {
             (_, Some(why)) => format!("it is left: {}", harmless(why)),
@@ -71,13 +69,20 @@ pub fn show_impact(impact: &Impact) -> Vec<String> {
     lines
 }
 
+fn nodes(number: u64) -> String {
+    count(usize::try_from(number).unwrap_or(usize::MAX), "node", "nodes")
+}
+
 /// Says when nodes apply what they are newly given, and services restart with that.
-fn when_words(when: WhenApplied) -> String {
-    match when {
-        WhenApplied::NextRun => "with the next run".to_owned(),
-        WhenApplied::WindowOpens { at } => format!("when the change window opens, {}", time(at)),
-        WhenApplied::OnOrder => "when an operator applies it there: on_rollout is wait".to_owned(),
-        WhenApplied::Never => "not applied: mode is observe".to_owned(),
+fn applied_words(applied: &AppliedWhen) -> String {
+    let on = nodes(applied.nodes);
+    match applied.when {
+        WhenApplied::NextRun => format!("applied on {on} with the next run"),
+        WhenApplied::WindowOpens { at } => {
+            format!("applied on {on} when the change window opens, {}", time(at))
+        }
+        WhenApplied::OnOrder => format!("applied on {on} when an operator does it there: on_rollout is wait"),
+        WhenApplied::Never => format!("not applied on {on}: mode is observe"),
     }
 }
 
@@ -132,9 +137,9 @@ mod tests {
           is new on 1 node      file:/etc/kiosk/shell.conf  (kiosk-tern-1)
           other settings of the agent on 1 node
           service:kiosk-shell restarts on 2 nodes
-          on 2 nodes with the next run
-          on 6 nodes when the change window opens, 1970-01-01 20:00:00 UTC
-          on 1 node not applied: mode is observe
+          applied on 2 nodes with the next run
+          applied on 6 nodes when the change window opens, 1970-01-01 20:00:00 UTC
+          not applied on 1 node: mode is observe
           gate-auken-1 has a restart pending since 1970-01-01 01:00:00 UTC (linux-image): at 1970-01-01 20:00:00 UTC
           quay-base/upkeep is assigned, but its stage serves no release of the kit
         ");

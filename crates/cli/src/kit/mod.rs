@@ -45,7 +45,7 @@ enum KitCommand {
     /// Publish a kit, with required kits if given; the server checks it again and publishes all or nothing
     Publish(publish::PublishArguments),
     /// List the published releases, the newest first
-    List(publish::ListArguments),
+    List(publish::KitListArguments),
     /// Show the releases of a kit, with the stages and times in which they were served
     Log(log::LogArguments),
     /// Show where a kit's baselines are used: groups, nodes, and others that include them

@@ -2,7 +2,7 @@
 
 use crate::change::{ChangeOptions, confirmed, print_changed};
 use crate::error::ClientError;
-use crate::server::{Server, ServerArguments};
+use crate::server::{ListArguments, Server, ServerArguments};
 use clap::Args;
 use constans_core::digest::of_contents;
 use constans_core::document::{KitFiles, explain_findings};
@@ -100,20 +100,22 @@ impl PublishArguments {
 
 /// Arguments of `kit list`.
 #[derive(Debug, Args)]
-pub struct ListArguments {
+pub struct KitListArguments {
     #[command(flatten)]
     server: ServerArguments,
+    #[command(flatten)]
+    which: ListArguments,
 }
 
 /// Lists the published releases.
-pub async fn list(arguments: &ListArguments) -> Result<(), ClientError> {
+pub async fn list(arguments: &KitListArguments) -> Result<(), ClientError> {
     let server = Server::open(&arguments.server)?;
-    let releases: Vec<Release> = server.get_all("/api/releases").await?;
+    let releases: Vec<Release> = server.get_all(&arguments.which.address("/api/releases")).await?;
     if server.says_json(&releases) {
         return Ok(());
     }
     if releases.is_empty() {
-        println!("no releases yet\nNext: constans kit publish DIR");
+        println!("{}", arguments.which.none("no releases yet\nNext: constans kit publish DIR"));
     }
     for release in releases {
         let at = release.published_at.strftime("%Y-%m-%d %H:%M UTC");

@@ -271,7 +271,7 @@ fn evidence_is_made_on_the_page_of_the_figures_and_shown_with_them() {
     browser.click("link", "Prove it…");
     browser.fill("Reason", "the auditor asked");
     browser.click("button", "Make");
-    browser.see("“the auditor asked”");
+    browser.see("the auditor asked");
     browser.see("Download");
     browser.see("Evidence is signed by");
     assert!(browser.text().contains(&key_of(&fleet)), "{}", browser.text());

@@ -107,7 +107,7 @@ fn an_impact_says_when_nodes_apply_it_and_which_pending_restarts_come_with_it() 
     well(&kiosk.run(&["check-in"]));
     let name = "kiosk-floor/kiosk-lockdown.idle_seconds";
     let preview = fleet.client(&["group", "param", "kiosks", name, "60", "--preview"]);
-    for told in ["  on 1 node with the next run", "  on 1 node not applied: mode is observe"] {
+    for told in ["  applied on 1 node with the next run", "  not applied on 1 node: mode is observe"] {
         assert!(well(&preview).contains(told), "{told}: {}", preview.stdout);
     }
     // Letting nodes restart names those that would, and when.
