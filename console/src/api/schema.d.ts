@@ -2314,6 +2314,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/temporary-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The settings that groups or nodes by themselves have for a time, those that end first first: with who said so, when and why.
+         * @description The settings that groups or nodes by themselves have for a time, those that end first first: with who said so, when and why.
+         */
+        get: operations["get_api_temporary_settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tokens": {
         parameters: {
             query?: never;
@@ -4708,6 +4728,10 @@ export interface components {
             second_person?: boolean;
             /** @description Settings of its nodes' agents, as far as it names any. */
             settings?: components["schemas"]["GroupSettings"];
+            /** @description Until when it sets some of them, by their words; it sets the others without end. */
+            settings_until?: {
+                [key: string]: components["schemas"]["SettingEnd"];
+            };
             /** @description The stage of its nodes. */
             stage?: string | null;
         };
@@ -4740,6 +4764,11 @@ export interface components {
         } | {
             /** @enum {string} */
             edit: "setting";
+            /**
+             * Format: date-time
+             * @description When that ends; never by itself if none.
+             */
+            until?: string | null;
             /** @description The value; none takes away what the group sets. */
             value?: unknown;
             /** @description Its word in the group's document, as `interval_secs`. */
@@ -5191,6 +5220,11 @@ export interface components {
         };
         /** @description A value given by a layer. */
         LayerValue: components["schemas"]["Layer"] & {
+            /**
+             * Format: date-time
+             * @description When that ends; never by itself if none.
+             */
+            until?: string | null;
             /** @description The value, or the change of the one below. */
             value: unknown;
         };
@@ -5654,6 +5688,10 @@ export interface components {
             };
             /** @description Settings of its agent, as far as it names any. */
             settings?: components["schemas"]["GroupSettings"];
+            /** @description Until when it has some of them, by their words; it has the others without end. */
+            settings_until?: {
+                [key: string]: components["schemas"]["SettingEnd"];
+            };
         };
         /** @description A page of nodes. */
         NodePage: {
@@ -6780,6 +6818,16 @@ export interface components {
             /** @description Refuse it if the catalogue was set after this version; 0 if there was none. */
             unless_changed_after?: number | null;
         };
+        /** @description When a setting ends, and what is set then. */
+        SettingEnd: {
+            /** @description Its value from then on, as it was before; none if it is no longer set then. */
+            then?: unknown;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            until: string;
+        };
         /** @description One value of a setting, and the nodes that have it. */
         SettingOfNodes: {
             /** @description Where it comes from, in words. */
@@ -6818,6 +6866,11 @@ export interface components {
             recommended: string;
             /** @description What it can be. */
             takes: string;
+            /**
+             * Format: date-time
+             * @description Until when it does; without end if none.
+             */
+            until?: string | null;
             /** @description What it is if no group sets it, in words. */
             usual: string;
             /** @description What the group sets. */
@@ -6978,6 +7031,25 @@ export interface components {
             clauses: components["schemas"]["ClauseCounts"];
             /** @description The nodes. */
             nodes: components["schemas"]["NodeCounts"];
+        };
+        /** @description A setting that a group or a node by itself has until a moment. */
+        TemporarySetting: {
+            change?: components["schemas"]["ChangedBy"] | null;
+            /** @description The group that sets it. */
+            group?: string | null;
+            /** @description The node that has it by itself. */
+            node?: string | null;
+            /** @description How many nodes have the group, or 1; a group of higher priority may set it otherwise on some of them. */
+            nodes: number;
+            /**
+             * Format: date-time
+             * @description Until when.
+             */
+            until: string;
+            /** @description Its value, in words. */
+            value: string;
+            /** @description Its word, as `mode`. */
+            word: string;
         };
         /** @description What is altered of the terms of an assignment: what is not named stays, what is null is taken away. */
         TermsEdit: {
@@ -22365,6 +22437,87 @@ export interface operations {
             };
             /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_temporary_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemporarySetting"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };

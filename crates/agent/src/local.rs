@@ -216,7 +216,7 @@ fn given(
             ))
         })?;
         let whole = format!("{}/{}.{name}", kit.name, baseline.name.value);
-        given.entry(whole).or_default().push(LayerValue { value, layer: Layer::CommandLine });
+        given.entry(whole).or_default().push(LayerValue::new(value, Layer::CommandLine));
     }
     Ok(given)
 }

@@ -69,6 +69,12 @@ pub struct SettingArguments {
     /// Take away what is set here
     #[arg(long, group = "how")]
     unset: bool,
+    /// How long, for example 2h or 7d: then it is as before; say why with --because
+    #[arg(long = "for", value_name = "TIME", value_parser = duration, conflicts_with_all = ["unset", "until"])]
+    for_secs: Option<u64>,
+    /// Until when, for example 2026-12-24T06:00:00Z
+    #[arg(long, value_name = "INSTANT", conflicts_with = "unset")]
+    until: Option<Timestamp>,
 }
 
 /// Properties of a clause and their values on one node.
@@ -194,22 +200,32 @@ impl ParamArguments {
     }
 }
 
+/// When something ends that is given for so many seconds, or until then.
+fn end_of(for_secs: Option<u64>, until: Option<Timestamp>) -> Option<Timestamp> {
+    let span = for_secs.map(|secs| SignedDuration::from_secs(secs.cast_signed()));
+    until.or_else(|| Timestamp::now().checked_add(span?).ok())
+}
+
+fn end_words(until: Option<Timestamp>) -> String {
+    until.map_or_else(String::new, |until| format!(", until {}", time(until)))
+}
+
 impl SettingArguments {
     pub fn edit(&self, of: &str) -> (GroupEdit, String) {
         let word = self.word.clone();
         let value = self.value.as_deref().map(|value| read_setting(&word, value));
+        let until = end_of(self.for_secs, self.until);
         let what = match &value {
-            Some(value) => format!("{word} = {value} for {of}"),
+            Some(value) => format!("{word} = {value} for {of}{}", end_words(until)),
             None => format!("{word} is no longer set for {of}"),
         };
-        (GroupEdit::Setting { word, value }, what)
+        (GroupEdit::Setting { word, value, until }, what)
     }
 }
 
 impl SetArguments {
     pub fn edits(&self, of: &str) -> (Vec<GroupEdit>, String) {
-        let for_secs = self.for_secs.map(|secs| SignedDuration::from_secs(secs.cast_signed()));
-        let until = self.until.or_else(|| Timestamp::now().checked_add(for_secs?).ok());
+        let until = end_of(self.for_secs, self.until);
         let edit = |(property, text): &(String, String)| GroupEdit::Property {
             clause: self.clause.clone(),
             property: property.clone(),
@@ -218,8 +234,7 @@ impl SetArguments {
         };
         let values: Vec<String> =
             self.values.iter().map(|(property, text)| format!("{property} = {text}")).collect();
-        let end = until.map_or_else(String::new, |until| format!(", until {}", time(until)));
-        let what = format!("{} of {} on {of} alone{end}", values.join(", "), self.clause);
+        let what = format!("{} of {} on {of} alone{}", values.join(", "), self.clause, end_words(until));
         (self.values.iter().map(edit).collect(), what)
     }
 }

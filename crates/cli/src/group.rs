@@ -8,7 +8,7 @@ use crate::group_show::shown_whole;
 use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::group::Group;
-use constans_terminal::count;
+use constans_terminal::{count, time};
 use constans_wire::group::{GroupListed, GroupShown};
 use std::path::PathBuf;
 
@@ -111,6 +111,9 @@ fn shown(group: &Group, nodes: u64) -> String {
     lines.extend(group.parameters.iter().map(|(name, value)| format!("  {name} = {value}")));
     if group.settings != constans_core::settings::GroupSettings::default() {
         lines.push(format!("  settings {}", serde_json::to_string(&group.settings).unwrap_or_default()));
+        let ends =
+            group.settings_until.iter().map(|(word, end)| format!("  {word} until {}", time(end.until)));
+        lines.extend(ends);
     }
     lines.join("\n")
 }

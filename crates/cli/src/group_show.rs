@@ -170,7 +170,10 @@ fn settings(text: &mut String, settings: &[SettingView]) {
     };
     for setting in settings.iter().filter(is_set) {
         let _ = match &setting.words {
-            Some(words) => writeln!(text, "  {:<19}{}", setting.word, harmless(words)),
+            Some(words) => {
+                let until = setting.until.map(|until| format!(", until {}", time(until))).unwrap_or_default();
+                writeln!(text, "  {:<19}{}{until}", setting.word, harmless(words))
+            }
             None => writeln!(text, "  {:<19}not set here; usually {}", setting.word, setting.usual),
         };
         others(text, &setting.below, &setting.above);

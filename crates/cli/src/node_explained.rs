@@ -156,6 +156,13 @@ fn of_value(one: &LayeredValue, is_setting: bool) -> Vec<String> {
         .collect()
 }
 
+/// Says until when a node has a setting, if that ends by itself.
+pub fn setting_end(layers: &NodeLayers, words: &[&str]) -> String {
+    let set = layers.settings.iter().find(|one| words.contains(&one.name.as_str()));
+    let until = set.and_then(|one| one.layers.get(one.counts_from)?.until);
+    until.map_or_else(String::new, |until| format!(", until {}", time(until)))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

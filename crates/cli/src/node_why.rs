@@ -1,7 +1,7 @@
 //! `constans node why`: where the desired state of a node, or one of its clauses, comes from.
 
 use crate::error::ClientError;
-use crate::node_explained::replaced_lines;
+use crate::node_explained::{replaced_lines, setting_end};
 use crate::server::Server;
 use constans_core::episode::{ClosedAs, recurrence};
 use constans_core::group::NodeLayers;
@@ -100,7 +100,8 @@ fn sources_text(node: &str, sources: &StateSources, layers: &NodeLayers) -> Stri
     let width = settings.iter().map(|setting| setting.value.chars().count()).max().unwrap_or(0);
     let mut told: Vec<&str> = Vec::new();
     for setting in settings {
-        lines.push(format!("  {:<15}  {:<width$}  {}", setting.word, setting.value, setting.from));
+        let end = setting_end(layers, words_in_documents(&setting.word));
+        lines.push(format!("  {:<15}  {:<width$}  {}{end}", setting.word, setting.value, setting.from));
         let words = words_in_documents(&setting.word).iter().filter(|word| !told.contains(*word));
         let words: Vec<&str> = words.copied().collect();
         let replaced = words.iter().flat_map(|word| replaced_lines(layers, word));

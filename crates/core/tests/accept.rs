@@ -97,8 +97,7 @@ fn resolved(kit: &Kit, values: &Values) -> Result<Resolved, String> {
 }
 
 fn resolved_with(kit: &Kit, values: &Values, own: &OwnProperties) -> Result<Resolved, String> {
-    let layer =
-        |value: &Value| vec![LayerValue { value: value.clone(), layer: Layer::Group("kiosks".into()) }];
+    let layer = |value: &Value| vec![LayerValue::new(value.clone(), Layer::Group("kiosks".into()))];
     let given: BTreeMap<_, _> = values.iter().map(|(name, value)| (name.clone(), layer(value))).collect();
     let view = NodeView {
         name: "kiosk-auken-1".into(),

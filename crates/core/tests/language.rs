@@ -65,7 +65,7 @@ fn resolved(files: &KitFiles, given: &[(&str, Value)]) -> Result<Resolved, Strin
         layers
             .entry((*name).to_owned())
             .or_default()
-            .push(LayerValue { value: value.clone(), layer: Layer::Group("kiosks".into()) });
+            .push(LayerValue::new(value.clone(), Layer::Group("kiosks".into())));
     }
     resolve(&ResolveInput {
         assigned: vec![Assigned::plainly(&kit, &kit.baselines[0])],
@@ -419,7 +419,7 @@ fn what_must_not_exist_may_be_decided_by_a_parameter_so_that_off_and_on_again_is
     let with = |spare: bool| {
         let given = BTreeMap::from([(
             parameter.clone(),
-            vec![LayerValue { value: json!(spare), layer: Layer::Group("kiosks".into()) }],
+            vec![LayerValue::new(json!(spare), Layer::Group("kiosks".into()))],
         )]);
         let (view, key) = (auken(), DigestKey::new("k"));
         let assigned = vec![Assigned::plainly(&kit, &kit.baselines[0])];
@@ -499,7 +499,7 @@ where = "labels.ship == 'gannet' && about.memory.mib < 1000"
     let idle = |secs: u32| {
         BTreeMap::from([(
             "kiosk-floor/lockdown.idle".to_owned(),
-            vec![LayerValue { value: json!(secs), layer: Layer::Group("kiosks".into()) }],
+            vec![LayerValue::new(json!(secs), Layer::Group("kiosks".into()))],
         )])
     };
     let given = [BTreeMap::new(), idle(30)];

@@ -1,7 +1,7 @@
 //! Starting the server: the database, the CA, and the listeners on one runtime.
 
 use crate::certificate::{AcmeSettings, ServedCertificate};
-use crate::change::own_values;
+use crate::change::for_a_time;
 use crate::change::recover::Watch;
 use crate::change::single;
 use crate::change::worker;
@@ -152,7 +152,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(worker::tidy(db.clone()));
     tokio::spawn(evidence_worker::work(db.clone(), here.clone()));
     tokio::spawn(evidence_worker::tidy(db.clone()));
-    tokio::spawn(own_values::keep_ending(db.clone(), here.clone()));
+    tokio::spawn(for_a_time::keep_ending(db.clone(), here.clone()));
     tokio::spawn(single::resolve_pending(db.clone(), here.clone()));
     tokio::spawn(judge::judge_pending(db.clone(), here.clone()));
     let room = raise_descriptors();

@@ -30,4 +30,5 @@ pub mod report;
 pub mod retired;
 pub mod run;
 pub mod server_status;
+pub mod temporary;
 pub mod text;

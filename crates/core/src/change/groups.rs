@@ -1,7 +1,7 @@
 //! Single edits of a group, so that one thing can be altered without writing the whole group again.
 
 use crate::address::ClauseAddress;
-use crate::group::{Assignment, Group, MAX_OWN_PROPERTIES};
+use crate::group::{Assignment, Group, MAX_OWN_PROPERTIES, SettingEnd};
 use crate::hours::WeeklyHours;
 use crate::kit::{OnDrift, OnRollout, Severity};
 use crate::nearest::nearest_word;
@@ -49,6 +49,9 @@ pub enum GroupEdit {
         word: String,
         /// The value; none takes away what the group sets.
         value: Option<Value>,
+        /// When that ends; never by itself if none.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        until: Option<Timestamp>,
     },
     /// A property of one clause is given a value, or none. Only one node by itself is given such.
     Property {
@@ -242,7 +245,15 @@ impl Group {
                     given: self.parameters.keys().cloned().collect(),
                 })?;
             }
-            GroupEdit::Setting { word, value } => self.settings = set(&self.settings, word, value.as_ref())?,
+            GroupEdit::Setting { word, value, until } => {
+                let before = self.settings.get(word);
+                self.settings = set(&self.settings, word, value.as_ref())?;
+                // What was for a time already is followed by what was to follow it.
+                let then = self.settings_until.remove(word).map_or(before, |end| end.then);
+                if let Some(until) = until.filter(|_| value.is_some()) {
+                    self.settings_until.insert(word.clone(), SettingEnd { until, then });
+                }
+            }
             GroupEdit::Property { .. } => return Err(GroupEditError::OnlyOfNodes),
             GroupEdit::Filter { filter } => self.filter.clone_from(filter),
             GroupEdit::Members { add, remove } => {
@@ -289,6 +300,21 @@ impl Group {
             baseline: name(kit, baseline),
             assigned: self.assignments.iter().map(|other| name(&other.kit, &other.baseline)).collect(),
         }
+    }
+}
+
+impl Group {
+    /// Returns it as it is from a time on: with what follows the settings that end by then. None if none does.
+    pub fn ended(&self, now: Timestamp) -> Option<Self> {
+        let over = self.settings_until.iter().filter(|(_, end)| end.until <= now);
+        let edits: Vec<GroupEdit> = over
+            .map(|(word, end)| GroupEdit::Setting {
+                word: word.clone(),
+                value: end.then.clone(),
+                until: None,
+            })
+            .collect();
+        (!edits.is_empty()).then(|| self.edited(&edits).ok()).flatten()
     }
 }
 
@@ -396,5 +422,27 @@ mod tests {
             said(json!({ "edit": "members", "remove": ["kiosk-lab-2"] })),
             "kiosk-lab-2 is not a named member of the group kiosks"
         );
+    }
+
+    #[test]
+    fn after_a_setting_for_a_time_it_is_as_before_and_another_value_has_no_end() {
+        let at = |hour: i64| Timestamp::from_second(hour * 3_600).unwrap();
+        let setting = |value: Option<Value>, until: Option<Timestamp>| GroupEdit::Setting {
+            word: "mode".into(),
+            value,
+            until,
+        };
+        let observed = kiosks().edited(&[setting(Some(json!("observe")), Some(at(10)))]).unwrap();
+        let end = |hour: i64| json!({ "mode": { "until": at(hour), "then": "enforce" } });
+        assert_eq!(json!(observed)["settings_until"], end(10));
+        let longer = observed.edited(&[setting(Some(json!("observe")), Some(at(12)))]).unwrap();
+        assert_eq!(json!(longer)["settings_until"], end(12));
+        assert_eq!(observed.ended(at(9)), None);
+        let over = observed.ended(at(10)).unwrap();
+        assert_eq!(over, kiosks(), "as before");
+        assert!(over.settings_until.is_empty());
+        for edit in [setting(Some(json!("enforce")), None), setting(None, None)] {
+            assert!(observed.edited(&[edit]).unwrap().settings_until.is_empty());
+        }
     }
 }

@@ -269,7 +269,7 @@ mod tests {
             terms: crate::change::TermsEdit::default(),
             place: None,
         };
-        let mode = |value: Value| GroupEdit::Setting { word: "mode".into(), value: Some(value) };
+        let mode = |value: Value| GroupEdit::Setting { word: "mode".into(), value: Some(value), until: None };
         let own = edit_own(&NodeOwn::default(), &[assign.clone(), mode(json!("observe"))]).unwrap();
         assert_eq!(
             json!(own),

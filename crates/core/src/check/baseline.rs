@@ -210,8 +210,7 @@ impl<'k> Sample<'k> {
                         .is_none_or(|default| parameter.accepts(&default.value).is_err())
                     {
                         let name = format!("{}/{}.{}", kit.name, baseline.name.value, parameter.name.value);
-                        given
-                            .insert(name, vec![LayerValue { value: parameter.sample(), layer: Layer::Case }]);
+                        given.insert(name, vec![LayerValue::new(parameter.sample(), Layer::Case)]);
                     }
                 }
             }

@@ -325,7 +325,7 @@ fn resolve_case(kit: &Kit, others: &[&Kit], case: &Case) -> Result<CaseResolutio
                 return Err(CaseFailure::with_message(&name.value, &name.place, message));
             }
         };
-        given.entry(whole).or_default().push(LayerValue { value: value.clone(), layer: Layer::Case });
+        given.entry(whole).or_default().push(LayerValue::new(value.clone(), Layer::Case));
     }
     Ok(resolve(&ResolveInput {
         assigned,

@@ -125,6 +125,14 @@ pub fn check_group(group: &Group, around: GroupSurroundings<'_>) -> Vec<GroupFin
             Some(hint),
         ));
     }
+    for word in group.settings_until.keys().filter(|word| group.settings.get(word).is_none()) {
+        findings.push(GroupFinding::error(
+            Code::WrongValue,
+            format!("/settings_until/{word}"),
+            format!("`{word}` has an end, and is not set"),
+            Some("set it below `settings`, or leave its end out".to_owned()),
+        ));
+    }
     for (at, assignment) in group.assignments.iter().enumerate() {
         if let Err((is_kit, message, hint)) = find_baselines(&assignment.kit, &assignment.baseline, around) {
             let at = format!("/assignments/{at}/{}", if is_kit { "kit" } else { "baseline" });

@@ -47,19 +47,22 @@ pub fn node_layers(
     let settings = SETTINGS.iter().filter_map(|setting| {
         let said = |group: &&Group| {
             let value = group.settings.get(setting.word)?;
-            Some(LayerValue { value, layer: layer(group) })
+            Some(LayerValue {
+                value,
+                layer: layer(group),
+                until: group.settings_until.get(setting.word).map(|end| end.until),
+            })
         };
         let said: Vec<LayerValue> = mine.iter().filter_map(said).collect();
         if said.is_empty() {
             return None;
         }
-        let usual = LayerValue { value: setting.usual.into(), layer: Layer::Default };
+        let usual = LayerValue::new(setting.usual.into(), Layer::Default);
         let layers: Vec<LayerValue> = [usual].into_iter().chain(said).collect();
         Some(LayeredValue { name: setting.word.to_owned(), counts_from: layers.len() - 1, layers })
     });
     let parameters = parameters.iter().map(|(name, value)| {
-        let default =
-            defaults.get(name).map(|value| LayerValue { value: value.clone(), layer: Layer::Default });
+        let default = defaults.get(name).map(|value| LayerValue::new(value.clone(), Layer::Default));
         let given = plan.given.get(name).into_iter().flatten().cloned();
         let layers: Vec<LayerValue> = default.into_iter().chain(given).collect();
         let lowest = value.over.first().unwrap_or(&value.from);

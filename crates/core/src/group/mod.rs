@@ -16,6 +16,7 @@ use crate::param::{Layer, LayerValue, disagree};
 use crate::settings::{AgentSettings, GroupSettings, NODE_ITSELF};
 use crate::state::{AssignmentTerms, OwnProperties};
 pub use check::{GroupFinding, GroupSurroundings, check_group};
+use jiff::Timestamp;
 pub use layers::{LayeredValue, NodeLayers, node_layers};
 pub use membership::{GroupMembers, MAX_GROUP_NAMES, MemberCount, Membership, UndecidableNode};
 use merge::settings_of;
@@ -34,6 +35,18 @@ pub const HIGHEST_PRIORITY: i32 = 1_000_000;
 
 /// The group that every node belongs to.
 pub const EVERYONE: &str = "everyone";
+
+/// When a setting ends, and what is set then.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct SettingEnd {
+    /// When.
+    pub until: Timestamp,
+    /// Its value from then on, as it was before; none if it is no longer set then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub then: Option<Value>,
+}
 
 /// A named set of nodes and what they are given.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -67,6 +80,9 @@ pub struct Group {
     /// Settings of its nodes' agents, as far as it names any.
     #[serde(default)]
     pub settings: GroupSettings,
+    /// Until when it sets some of them, by their words; it sets the others without end.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub settings_until: BTreeMap<String, SettingEnd>,
 }
 
 /// A baseline given to a group.
@@ -290,10 +306,10 @@ fn given(groups: &[&Group]) -> Result<BTreeMap<String, Vec<LayerValue>>, PlanErr
                 });
             }
         }
-        let layers = set_by.into_iter().map(|(group, value)| LayerValue {
-            value: value.clone(),
-            layer: if group.name == NODE_ITSELF { Layer::Node } else { Layer::Group(group.name.clone()) },
-        });
+        let layer = |group: &Group| {
+            if group.name == NODE_ITSELF { Layer::Node } else { Layer::Group(group.name.clone()) }
+        };
+        let layers = set_by.into_iter().map(|(group, value)| LayerValue::new(value.clone(), layer(group)));
         given.insert(name.clone(), layers.collect());
     }
     Ok(given)

@@ -1,6 +1,6 @@
 //! What one node is given by itself, over what its groups give it.
 
-use super::{Assignment, Group};
+use super::{Assignment, Group, SettingEnd};
 use crate::settings::{GroupSettings, NODE_ITSELF};
 use crate::state::{OwnProperties, OwnValue};
 use jiff::Timestamp;
@@ -27,6 +27,9 @@ pub struct NodeOwn {
     /// Settings of its agent, as far as it names any.
     #[serde(default, skip_serializing_if = "GroupSettings::is_empty")]
     pub settings: GroupSettings,
+    /// Until when it has some of them, by their words; it has the others without end.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub settings_until: BTreeMap<String, SettingEnd>,
     /// Values of single properties, by the address of their clause.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = BTreeMap<String, BTreeMap<String, OwnValue>>))]
@@ -52,6 +55,7 @@ impl NodeOwn {
             assignments: self.assignments.clone(),
             parameters: self.parameters.clone(),
             settings: self.settings.clone(),
+            settings_until: self.settings_until.clone(),
             ..Group::default()
         }
     }
@@ -59,8 +63,8 @@ impl NodeOwn {
     /// Returns what it gives with the baselines, parameters and settings of a group instead.
     #[must_use]
     pub fn with(self, group: Group) -> Self {
-        let Group { assignments, parameters, settings, .. } = group;
-        Self { assignments, parameters, settings, ..self }
+        let Group { assignments, parameters, settings, settings_until, .. } = group;
+        Self { assignments, parameters, settings, settings_until, ..self }
     }
 
     /// Returns the number of properties that have values of the node's own.
@@ -68,9 +72,10 @@ impl NodeOwn {
         self.properties.values().map(BTreeMap::len).sum()
     }
 
-    /// Returns what is given from a time on: without the values that end by then. None if none does.
+    /// Returns what is given from a time on: without the values and settings that end by then. None if none does.
     pub fn ended(&self, now: Timestamp) -> Option<Self> {
-        let mut own = self.clone();
+        let without_settings = self.group().ended(now).map(|group| self.clone().with(group));
+        let mut own = without_settings.unwrap_or_else(|| self.clone());
         for values in own.properties.values_mut() {
             values.retain(|_, own| own.until.is_none_or(|until| until > now));
         }
@@ -148,5 +153,21 @@ mod tests {
         let groups = [group("gates", 1), group("night-trial", 2)];
         let error = plan(&NodeView::default(), &own, &groups, &["open-water".to_owned()]).unwrap_err();
         assert!(matches!(error, PlanError::Disagree { .. }), "what is below is a conflict still: {error}");
+    }
+
+    #[test]
+    fn what_a_node_has_for_a_time_ends_each_by_its_own_hour() {
+        let own: NodeOwn = serde_json::from_value(json!({
+            "settings": { "mode": "observe", "interval_secs": 600 },
+            "settings_until": { "mode": { "until": "2026-11-23T08:00:00Z" } },
+            "properties": { "file:/etc/issue": { "permissions": { "value": "0640", "until": "2026-11-23T09:00:00Z" } } },
+        }))
+        .unwrap();
+        let at = |text: &str| text.parse::<Timestamp>().unwrap();
+        assert_eq!(own.ended(at("2026-11-23T07:59:59Z")), None);
+        let first = own.ended(at("2026-11-23T08:00:00Z")).unwrap();
+        assert_eq!(json!(first)["settings"], json!({ "interval_secs": 600 }));
+        assert_eq!(first.property_count(), 1);
+        assert_eq!(first.ended(at("2026-11-23T09:00:00Z")).unwrap().property_count(), 0);
     }
 }

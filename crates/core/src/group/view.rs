@@ -3,6 +3,7 @@
 use super::Group;
 use crate::kit::{Baseline, Kit, Severity};
 use crate::settings::{SETTINGS, SettingDescription, setting_words};
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
@@ -145,6 +146,8 @@ pub struct SettingView {
     pub value: Option<Value>,
     /// The same in words.
     pub words: Option<String>,
+    /// Until when it does; without end if none.
+    pub until: Option<Timestamp>,
     /// What groups of lower priority set.
     pub below: Vec<GivenBy>,
     /// What groups of higher priority set.
@@ -309,6 +312,7 @@ impl<'s> Viewing<'s> {
                 recommended: described.recommended.to_owned(),
                 usual: described.usual.to_owned(),
                 words: value.as_ref().map(|value| setting_words(described.word, value)),
+                until: self.group.settings_until.get(described.word).map(|end| end.until),
                 value,
                 below,
                 above,

@@ -5,6 +5,7 @@
 use super::declaration::{Parameter, ParameterType};
 use crate::document::{Code, Finding, Place};
 use crate::nearest::nearest_word;
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
@@ -65,6 +66,16 @@ pub struct LayerValue {
     /// The layer.
     #[serde(flatten)]
     pub layer: Layer,
+    /// When that ends; never by itself if none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until: Option<Timestamp>,
+}
+
+impl LayerValue {
+    /// A value without end.
+    pub fn new(value: Value, layer: Layer) -> Self {
+        Self { value, layer, until: None }
+    }
 }
 
 /// Puts the layers over the defaults; `given` is ordered from the lowest layer to the highest, by parameter.
@@ -267,7 +278,7 @@ mod tests {
         let given = values
             .iter()
             .zip(names)
-            .map(|(value, name)| LayerValue { value: value.clone(), layer: Layer::Group(name.into()) });
+            .map(|(value, name)| LayerValue::new(value.clone(), Layer::Group(name.into())));
         BTreeMap::from([("p".to_owned(), given.collect())])
     }
 
@@ -341,10 +352,8 @@ mod tests {
 
     #[test]
     fn all_that_is_wrong_is_said_at_once() {
-        let given = BTreeMap::from([(
-            "idel".to_owned(),
-            vec![LayerValue { value: json!(1), layer: Layer::CommandLine }],
-        )]);
+        let given =
+            BTreeMap::from([("idel".to_owned(), vec![LayerValue::new(json!(1), Layer::CommandLine)])]);
         let mut idle = parameter(ParameterType::Integer, None);
         idle.name.value = "idle".into();
         let findings = resolve(&[idle], &given, &Place::of_file("b.toml")).unwrap_err();

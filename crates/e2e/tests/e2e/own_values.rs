@@ -1,4 +1,5 @@
-//! Values of single properties that one node has alone: set, seen, ended by themselves, and accepted from what was found.
+//! What holds for a time or for one node alone: values of single properties and settings, set, seen, ended by themselves; and values
+//! accepted from what was found.
 
 use constans_e2e::Fleet;
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, well};
@@ -139,4 +140,83 @@ fn what_no_parameter_makes_is_accepted_for_one_node_and_is_then_in_line_there_on
     }
     assert!(kiosk.root.read(SHELL).expect("there").ends_with("# until the new screens\n"));
     assert_eq!(other.root.read(SHELL).expect("there"), before);
+}
+
+#[test]
+fn a_mode_for_a_time_is_told_with_who_and_why_and_ends_by_itself() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk", "site=auken"]);
+    joined(&fleet, "kiosk-brisk-1", &["role=kiosk", "site=brisk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce")));
+    well(&kiosk.run(&["daemon", "--once"]));
+
+    let observe =
+        |words: &[&str]| fleet.client(&[&["group", "setting", "kiosks", "mode", "observe"], words].concat());
+    refused(&observe(&["--for", "7d"]), "who sets something for a time says why");
+    refused(&observe(&["--until", "2026-01-01T00:00:00Z", "--because", "the pier is rebuilt"]), "is over");
+    let until = Timestamp::now() + SignedDuration::from_secs(25);
+    let set = observe(&["--until", &until.to_string(), "--because", "the pier is rebuilt"]);
+    assert!(well(&set).contains("mode = \"observe\" for kiosks, until"), "{}", set.stdout);
+    well(&fleet.client(&[
+        "node",
+        "setting",
+        "kiosk-brisk-1",
+        "grace_secs",
+        "15 min",
+        "--for",
+        "7d",
+        "--because",
+        "a slow line",
+    ]));
+
+    // Who, why, until when, on how many nodes: those that end first first.
+    let listed = fleet.curl().with_token(fleet.administrator()).get("/api/temporary-settings").1;
+    let listed: Vec<serde_json::Value> = serde_json::from_str(&listed).expect("a list");
+    assert_eq!(listed.len(), 2, "{listed:?}");
+    let told = |at: usize, pointer: &str| listed[at].pointer(pointer).cloned().unwrap_or_default();
+    assert_eq!(told(0, "/group"), "kiosks");
+    assert_eq!(
+        (told(0, "/word"), told(0, "/value"), told(0, "/nodes")),
+        ("mode".into(), "observe".into(), 2.into())
+    );
+    assert_eq!(
+        (told(0, "/change/who"), told(0, "/change/because")),
+        ("ilse.maren".into(), "the pier is rebuilt".into())
+    );
+    assert_eq!(
+        (told(1, "/node"), told(1, "/change/because")),
+        ("kiosk-brisk-1".into(), "a slow line".into())
+    );
+    assert!(well(&fleet.client(&["group", "show", "kiosks"])).contains("observe, until "), "of the group");
+    let why = fleet.client(&["node", "why", "kiosk-auken-1"]);
+    assert!(
+        well(&why).contains("observe") && why.stdout.contains("the group kiosks, until "),
+        "{}",
+        why.stdout
+    );
+
+    // Drift is only found as long as it holds.
+    kiosk.root.write("etc/issue", "by hand\n").expect("it is written");
+    kiosk.run(&["daemon", "--once"]);
+    assert_eq!(kiosk.root.read("etc/issue").expect("it is there"), "by hand\n");
+
+    let begun = Instant::now();
+    loop {
+        let shown = fleet.client(&["group", "show", "kiosks"]);
+        if !well(&shown).contains(", until ") {
+            break;
+        }
+        assert!(
+            begun.elapsed() < Duration::from_secs(90),
+            "its time is over, and it still holds: {}",
+            shown.stdout
+        );
+        std::thread::sleep(Duration::from_secs(1));
+    }
+    assert!(Timestamp::now() >= until, "it ended too early");
+    let changes = fleet.client(&["change", "list", "--filter", "change.who == \"the server\""]);
+    assert!(well(&changes).contains("end what the group kiosks was given for a time"), "{}", changes.stdout);
+    kiosk.run(&["daemon", "--once"]);
+    assert_ne!(kiosk.root.read("etc/issue").expect("it is there"), "by hand\n", "it is corrected again");
 }

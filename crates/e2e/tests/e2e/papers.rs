@@ -30,7 +30,7 @@ fn held(name: &str, text: &str) {
     assert_eq!(
         written,
         text,
-        "{} is out of date: WRITE_PAPERS=1 cargo test -p constans-e2e --test papers",
+        "{} is out of date: WRITE_PAPERS=1 cargo test -p constans-e2e --test e2e papers",
         path.display()
     );
 }

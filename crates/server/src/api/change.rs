@@ -8,7 +8,7 @@ use crate::here::Here;
 use crate::list::{ListQuery, placed};
 use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
-use crate::store::change::{self, ChangeRow, ChangedNodeRow};
+use crate::store::change::{self, ChangeRow, ChangedByRow, ChangedNodeRow};
 use crate::store::cursor::{Cursor, PageRange};
 use crate::store::job::{self, JobKind};
 use crate::store::{audit, node, wanted};
@@ -21,8 +21,8 @@ use constans_core::change::{
 use constans_core::filter::CHANGES;
 use constans_core::words::check_reason;
 use constans_wire::change::{
-    ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, ChangedNodePage, DenyChange, HowToChange,
-    ShownEdit,
+    ChangeShown, ChangeStatus, ChangeSummary, ChangedBy, ChangedNode, ChangedNodePage, DenyChange,
+    HowToChange, ShownEdit,
 };
 use constans_wire::kit::Changed;
 use rocket::serde::json::Json;
@@ -56,6 +56,12 @@ pub async fn list(
         placed(rows, |row| Cursor::of_number(row.no), summary)
     };
     list.page(&CHANGES, read).await
+}
+
+/// Shows the change that altered something.
+pub fn changed_by(row: ChangedByRow) -> ChangedBy {
+    let ChangedByRow { no, what, who, because, ended_at } = row;
+    ChangedBy { no, what, who, because, at: ended_at.to_jiff() }
 }
 
 /// A change with its impact, its edits and its nodes.

@@ -5,7 +5,7 @@ use super::{
     activity, admission, agent_package, asset, audit, change, clauses, compliance, concession, control,
     desired, drift, event, evidence, explained, freeze, group, group_view, health, invitation, joining, live,
     node, node_edit, node_own, overview, page_error, person, recovery, release, retired, run, server_status,
-    sign_in, stage, token,
+    sign_in, stage, temporary, token,
 };
 use crate::checkin::{check_in, install, join, wanted};
 use constans_wire::check_in::Problem;
@@ -25,7 +25,7 @@ use utoipa::{Modify, OpenApi};
         sign_in::sign_in, sign_in::client_token, sign_in::welcome_for, sign_in::welcome, sign_in::own_session, sign_in::sign_out,
         overview::overview, server_status::show, live::live, event::list, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
         token::list, token::make, token::withdraw, joining::list, joining::approve, joining::deny,
-        agent_package::list, agent_package::line, agent_package::add, agent_package::remove, admission::list, admission::show, admission::make, admission::end, desired::export, desired::import, node_own::show, node_own::edits, explained::layers, explained::would_get, explained::settings, retired::list, retired::bring_back,
+        agent_package::list, agent_package::line, agent_package::add, agent_package::remove, admission::list, admission::show, admission::make, admission::end, desired::export, desired::import, node_own::show, node_own::edits, explained::layers, temporary::list, explained::would_get, explained::settings, retired::list, retired::bring_back,
         node::list, node::show, node::why, node::revoke, node::resolve_duplicate, node_edit::label, node_edit::by_table, node_edit::rename, node_edit::retire, clauses::list, compliance::figures, compliance::days, compliance::examinations, compliance::moves,
         concession::list, concession::show, concession::ask, concession::approve, concession::refuse, concession::end, evidence::list, evidence::show, evidence::make, evidence::file, evidence::stop, evidence::remove, evidence::chain, evidence::check_day, drift::figures, drift::episodes, drift::found, drift::acceptable, drift::accept, control::list, control::valid, control::gaps, control::versions, control::set, asset::list, asset::set,
         clauses::left, recovery::show, recovery::end,
@@ -76,6 +76,8 @@ pub fn document() -> (ContentType, &'static str) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use constans_core::filter::{FieldType, RECORD_LISTS, RecordField};
+    use serde_json::Value;
     use std::collections::BTreeSet;
 
     #[test]
@@ -109,5 +111,65 @@ mod tests {
             copy.trim_end() == document_text(),
             "run: constans-server openapi > console/openapi.json; then npm run schema in console/"
         );
+    }
+
+    /// What the interface says of a schema, its reference followed.
+    fn followed<'a>(document: &'a Value, schema: &'a Value) -> &'a Value {
+        let named = schema["$ref"].as_str().or_else(|| {
+            let ways = schema["oneOf"].as_array().into_iter().flatten();
+            ways.filter_map(|way| way["$ref"].as_str()).next()
+        });
+        match named.and_then(|named| document.pointer(named.trim_start_matches('#'))) {
+            Some(found) => found,
+            None => schema,
+        }
+    }
+
+    fn is_of_type(field: &RecordField, schema: &Value) -> bool {
+        let types = schema["type"].to_string();
+        match field.field_type {
+            FieldType::Text => types.contains("string") || schema.get("oneOf").is_some(),
+            FieldType::Moment => types.contains("string") && schema["format"] == "date-time",
+            FieldType::Number => types.contains("integer") || types.contains("number"),
+            FieldType::Flag => true,
+            FieldType::Texts => types.contains("array") || types.contains("object"),
+            FieldType::Labels => types.contains("object"),
+        }
+    }
+
+    #[test]
+    fn every_field_of_a_list_is_sent_by_the_interface_and_of_its_type() {
+        let document: Value = serde_json::from_str(&document_text()).unwrap();
+        for list in RECORD_LISTS {
+            let path = match list.name {
+                "change" => "/api/changes",
+                "request" => "/api/joining-requests",
+                "invitation" => "/api/invitations",
+                "rule" => "/api/admission-rules",
+                "retired" => "/api/retired-nodes",
+                "release" => "/api/releases",
+                "person" => "/api/people",
+                "token" => "/api/tokens",
+                "entry" => "/api/audit",
+                "freeze" => "/api/freezes",
+                "concession" => "/api/concessions",
+                "evidence" => "/api/evidence",
+                "group" => "/api/groups",
+                other => panic!("which route answers with the list of {other}?"),
+            };
+            let answer =
+                &document["paths"][path]["get"]["responses"]["200"]["content"]["application/json"]["schema"];
+            let entry = followed(&document, &answer["items"]);
+            for field in list.fields {
+                // What machines report of themselves is not described field by field.
+                if field.path.starts_with("about.") {
+                    continue;
+                }
+                let found = field.path.split('.').fold(entry, |schema, key| {
+                    followed(&document, &followed(&document, schema)["properties"][key])
+                });
+                assert!(is_of_type(field, found), "{}.{}: {} is {found}", list.name, field.name, field.path);
+            }
+        }
     }
 }

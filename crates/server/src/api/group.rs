@@ -1,6 +1,7 @@
 //! Groups.
 
 use super::change::{ask, draft_of, repeated};
+use super::temporary::check_ends;
 use crate::body::{JsonBody, Number};
 use crate::change::documents::{read_documents, read_groups};
 use crate::change::publish::{kit_of, solvable};
@@ -89,6 +90,7 @@ pub async fn edit(
         let because = format!("a change makes from 1 to {MAX_GROUP_EDITS} edits of a group");
         return Err(ApiError::invalid("edits", because));
     }
+    check_ends(&wanted.edits, wanted.how.because.as_deref())?;
     let before = document(db, name).await?;
     let Some(body) = &before else {
         return Err(ApiError::Missing { what: "group", name: name.to_owned() });

@@ -1,5 +1,6 @@
 //! One group as its page shows it, and what its nodes would be with another filter.
 
+use super::change::changed_by;
 use super::group::Published;
 use crate::body::JsonBody;
 use crate::change::documents::read_groups;
@@ -11,7 +12,6 @@ use crate::thread::on_thread;
 use crate::trust::{Allowed, NodeRead};
 use constans_core::group::{Group, GroupMembers, MemberCount, PlacedAlike, ViewSurroundings};
 use constans_core::kit::Kit;
-use constans_wire::change::ChangedBy;
 use constans_wire::group::{BaselineGiven, BaselineListed, GroupShown, TryMembers};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
@@ -39,13 +39,7 @@ pub async fn show(
         .find(|group| group.name == name)
         .cloned()
         .ok_or_else(|| ApiError::Missing { what: "group", name: name.to_owned() })?;
-    let changed = group::last_change(db.inner(), name).await?.map(|row| ChangedBy {
-        no: row.no,
-        what: row.what,
-        who: row.who,
-        because: row.because,
-        at: row.ended_at.to_jiff(),
-    });
+    let changed = group::last_change(db.inner(), name).await?.map(changed_by);
     let placed: Vec<PlacedAlike> = group::placed_alike(db.inner())
         .await?
         .into_iter()

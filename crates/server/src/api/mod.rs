@@ -40,6 +40,7 @@ mod run;
 mod server_status;
 mod sign_in;
 mod stage;
+mod temporary;
 mod token;
 
 pub use console::AnswerHeaders;
@@ -96,6 +97,7 @@ pub fn routes() -> Vec<Route> {
         retired::list,
         retired::bring_back,
         explained::layers,
+        temporary::list,
         explained::would_get,
         explained::settings,
         node_own::show,

@@ -1,5 +1,6 @@
 //! Nodes.
 
+use super::change::changed_by;
 use super::overview::{Narrowed, narrowed, undecided};
 use crate::body::Number;
 use crate::here::Here;
@@ -10,7 +11,6 @@ use crate::store::{audit, change, check_in, effective_state, freeze, node, wante
 use crate::trust::{Allowed, AllowedWithin, NodeRead, NodeRevoke, Refusal};
 use constans_core::node_status::{LastContact, ProblemInputs, node_status, problems};
 use constans_core::run::Freeze;
-use constans_wire::change::ChangedBy;
 use constans_wire::check_in::StateSources;
 use constans_wire::node::NodeSummary;
 use constans_wire::node::NodeWords;
@@ -114,13 +114,7 @@ pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
     let missing = || ApiError::Missing { what: "node", name: name.to_owned() };
     let summary = summarised(db.inner(), vec![row], now).await?.pop().ok_or_else(missing)?;
     let last = change::last_of_node(db.inner(), summary.id).await?;
-    let changed_by = last.map(|row| ChangedBy {
-        no: row.no,
-        what: row.what,
-        who: row.who,
-        because: row.because,
-        at: row.ended_at.to_jiff(),
-    });
+    let changed_by = last.map(changed_by);
     let in_force = freeze::in_force(db.inner(), &[summary.id]).await?;
     let freeze = |row: freeze::InForceRow| Freeze {
         no: row.no,

@@ -3,6 +3,7 @@
 use super::change::repeated;
 use super::group::{check_given, find};
 use super::node_edit::edit;
+use super::temporary::check_ends;
 use crate::body::JsonBody;
 use crate::change::one_node::OneNode;
 use crate::here::Here;
@@ -67,6 +68,7 @@ pub async fn give(
         let because = format!("a change makes from 1 to {MAX_GROUP_EDITS} edits of a node");
         return Err(ApiError::invalid("edits", because));
     }
+    check_ends(edits, how.because.as_deref())?;
     let mut connection = db.acquire().await?;
     let before = document(&mut connection, name).await?;
     let own = edit_own(&before.own, edits).map_err(|error| ApiError::invalid("edits", error.to_string()))?;

@@ -4,9 +4,9 @@
 pub mod accept;
 pub mod documents;
 pub mod draft;
+pub mod for_a_time;
 pub mod hand_out;
 pub mod one_node;
-pub mod own_values;
 pub mod prepare;
 pub mod publish;
 pub mod recover;

@@ -537,6 +537,19 @@ pub struct ChangedByRow {
     pub ended_at: SqlTimestamp,
 }
 
+/// Returns the change that said last until when a document, by its key, has a setting.
+pub async fn set_until(
+    db: impl PgExecutor<'_>,
+    document: &str,
+    setting: &str,
+) -> sqlx::Result<Option<ChangedByRow>> {
+    sqlx::query_as(include_str!("sql/change/set_until.sql"))
+        .bind(document)
+        .bind(setting)
+        .fetch_optional(db)
+        .await
+}
+
 /// Returns the change that altered a node last.
 pub async fn last_of_node(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<Option<ChangedByRow>> {
     sqlx::query_as(include_str!("sql/change/last_of_node.sql")).bind(node).fetch_optional(db).await

@@ -48,6 +48,11 @@ pub struct PlacedAlikeRow {
     pub nodes: i64,
 }
 
+/// Returns the groups that set something for a time.
+pub async fn with_ends(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Value>> {
+    sqlx::query_scalar(include_str!("sql/group/with_ends.sql")).fetch_all(db).await
+}
+
 /// Returns where the nodes of the fleet are placed.
 pub async fn placed_alike(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<PlacedAlikeRow>> {
     sqlx::query_as(include_str!("sql/group/placed_alike.sql")).fetch_all(db).await

@@ -1,1 +1,3 @@
-select id, name, labels, own from node where own ? 'properties' and retired_at is null and jsonb_path_exists(own, '$.properties.*.*.until') order by id
+select id, name, labels, own from node
+    where (own ? 'properties' or own ? 'settings_until') and retired_at is null
+        and (own ? 'settings_until' or jsonb_path_exists(own, '$.properties.*.*.until')) order by id

@@ -1,12 +1,13 @@
-//! Values that nodes have by themselves for a time: when it is over, a change takes them away.
+//! What nodes have by themselves and what groups set for a time: when it is over, a change takes it away.
 
+use super::documents::read_groups;
 use super::draft::{Draft, queue};
 use crate::clock::now;
 use crate::here::Here;
 use crate::problem::ApiError;
-use crate::store::{change, node, recovery};
+use crate::store::{change, group, node, recovery};
 use constans_core::change::{Confirmed, DocumentEdit, DocumentKey, NodeDocument};
-use serde_json::json;
+use serde_json::{Value, json};
 use sqlx::PgPool;
 use std::sync::Arc;
 use std::time::Duration;
@@ -14,8 +15,8 @@ use std::time::Duration;
 const EVERY: Duration = Duration::from_secs(15);
 /// Who asks for the change.
 const SERVER: &str = "the server";
-/// This many nodes are edited by one change.
-const MAX_NODES: usize = 1_000;
+/// This many groups and nodes are edited by one change.
+const MAX_DOCUMENTS: usize = 1_000;
 
 /// Goes on ending values whose time is over.
 pub async fn keep_ending(db: PgPool, here: Arc<Here>) {
@@ -23,13 +24,15 @@ pub async fn keep_ending(db: PgPool, here: Arc<Here>) {
         match end(&db).await {
             Ok(false) => {}
             Ok(true) => here.nudge.nudge(),
-            Err(error) => tracing::warn!(%error, "values of nodes whose time is over are not taken away yet"),
+            Err(error) => {
+                tracing::warn!(%error, "what was given for a time that is over is not taken away yet")
+            }
         }
         tokio::time::sleep(EVERY).await;
     }
 }
 
-/// Queues a change that takes away the values whose time is over. Returns whether there are any.
+/// Queues a change that takes away the values and settings whose time is over. Returns whether there are any.
 ///
 /// # Errors
 ///
@@ -42,28 +45,27 @@ pub async fn end(db: &PgPool) -> Result<bool, ApiError> {
         return Ok(false);
     }
     let now = now();
-    let ended: Vec<DocumentEdit> = node::with_ending_values(&mut *transaction)
-        .await?
-        .into_iter()
-        .filter_map(|(id, before)| {
-            let after = NodeDocument { own: before.own.ended(now)?, ..before.clone() };
-            let key = DocumentKey::Node(id.to_string());
-            Some(DocumentEdit { key, before: Some(json!(before)), after: Some(json!(after)) })
-        })
-        .take(MAX_NODES)
-        .collect();
+    let groups = read_groups(group::with_ends(&mut *transaction).await?)?.into_iter().filter_map(|before| {
+        let after = before.ended(now)?;
+        Some(edit(DocumentKey::Group(before.name.clone()), json!(before), json!(after)))
+    });
+    let nodes = node::with_ending_values(&mut *transaction).await?.into_iter().filter_map(|(id, before)| {
+        let after = NodeDocument { own: before.own.ended(now)?, ..before.clone() };
+        Some(edit(DocumentKey::Node(id.to_string()), json!(before), json!(after)))
+    });
+    let ended: Vec<DocumentEdit> = groups.chain(nodes).take(MAX_DOCUMENTS).collect();
     if ended.is_empty() {
         return Ok(false);
     }
     let what = match ended.as_slice() {
         [one] => format!("end what the {} was given for a time", one.title()),
-        several => format!("end what {} nodes were given for a time", several.len()),
+        several => format!("end what {} groups and nodes were given for a time", several.len()),
     };
     let draft = Draft {
         kind: "node",
         what,
         who: SERVER,
-        because: Some("the time for which they were given is over"),
+        because: Some("the time for which it was given is over"),
         edits: ended,
         // A node that cannot be resolved without them is shown as such; the others are not kept waiting for it.
         although_unusable: true,
@@ -78,4 +80,8 @@ pub async fn end(db: &PgPool) -> Result<bool, ApiError> {
     queue(&mut transaction, &draft).await?;
     transaction.commit().await?;
     Ok(true)
+}
+
+fn edit(key: DocumentKey, before: Value, after: Value) -> DocumentEdit {
+    DocumentEdit { key, before: Some(before), after: Some(after) }
 }
