@@ -231,7 +231,7 @@ impl Walk<'_> {
                 self.uses.labels.insert(label);
             }
             Expr::Ident(root) if self.is_of_node() && root == "about" => {
-                self.about(expression, &path.join("."))
+                self.about(expression, &path.join("."));
             }
             Expr::Ident(root)
                 if let Names::OfNode { parameters, .. } = self.names

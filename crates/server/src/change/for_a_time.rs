@@ -25,7 +25,7 @@ pub async fn keep_ending(db: PgPool, here: Arc<Here>) {
             Ok(false) => {}
             Ok(true) => here.nudge.nudge(),
             Err(error) => {
-                tracing::warn!(%error, "what was given for a time that is over is not taken away yet")
+                tracing::warn!(%error, "what was given for a time that is over is not taken away yet");
             }
         }
         tokio::time::sleep(EVERY).await;
