@@ -185,6 +185,8 @@ export const api = {
   setGroup: (body: Schemas['Group'], query: { because?: string; preview?: boolean; request?: boolean }) =>
     answer(client.PUT('/api/groups', { params: { query }, body })),
   editGroup: (name: string, body: Schemas['EditGroup']) => answer(client.POST('/api/groups/{name}/edits', { params: { path: { name } }, body })),
+  /** What holds for a time: of groups, and of nodes by themselves. */
+  temporarySettings: (signal?: AbortSignal) => answer(client.GET('/api/temporary-settings', { signal })),
   tryMembers: (body: Schemas['TryMembers'], signal?: AbortSignal) => answer(client.POST('/api/group-members', { body, signal })),
   joiningRequests: (only: 'waiting' | 'approved' | 'denied', signal?: AbortSignal) =>
     allPages((after) => client.GET('/api/joining-requests', { params: { query: { after, only } }, signal })),

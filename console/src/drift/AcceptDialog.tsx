@@ -19,7 +19,7 @@ import { ConfirmDialog, problemWords } from '../changes/ConfirmDialog';
 import { askAddress } from '../concessions/concessionWords';
 import { Address } from '../looks/Address';
 import { CopiedCommand } from '../looks/CopiedCommand';
-import { EndField } from '../looks/EndField';
+import { EndField, momentOf } from '../looks/EndField';
 import { ReasonField } from '../looks/ReasonField';
 import { Differences } from '../run/Differences';
 import { TextDiff } from '../run/TextDiff';
@@ -35,14 +35,14 @@ interface Which {
 /** Accepts what was found of a clause on a node: which group gives the values first, then what that would alter. */
 export function AcceptDialog({ node, clause, onClose }: Which) {
   const [group, setGroup] = useState('');
-  const [day, setDay] = useState('');
+  const [end, setEnd] = useState('');
   const [because, setBecause] = useState('');
   const query = { node, clause };
   const acceptable = useQuery({ queryKey: ['acceptable', query], queryFn: ({ signal }) => api.acceptable(query, signal) });
   const able = acceptable.data?.groups.filter((one) => !one.why_not) ?? [];
   const canAlone = acceptable.data !== undefined && !acceptable.data.alone_why_not;
   const chosen = group || (able[0]?.name ?? (canAlone ? ALONE : ''));
-  const until = chosen === ALONE && day !== '' ? `${day}T00:00:00Z` : undefined;
+  const until = chosen === ALONE ? momentOf(end) : undefined;
   const preview = useMutation({
     mutationFn: async () => {
       const run = acceptable.data?.run ?? '';
@@ -65,7 +65,7 @@ export function AcceptDialog({ node, clause, onClose }: Which) {
         <QueryView query={acceptable}>{(found) => <Found node={node} found={found} chosen={chosen} choose={setGroup} />}</QueryView>
         {chosen !== '' && (
           <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap' }}>
-            {chosen === ALONE && <EndField day={day} onDay={setDay} />}
+            {chosen === ALONE && <EndField end={end} onEnd={setEnd} />}
             <ReasonField reason={because} onReason={setBecause} />
           </Box>
         )}

@@ -157,7 +157,7 @@ test('what was found is accepted for one node alone, until a day', async () => {
   await userEvent.click(await screen.findByRole('link', { name: 'Accept…' }));
   const dialog = within(await screen.findByRole('dialog', { name: 'Accept what was found on gate-corran-11?' }));
   await userEvent.click(await dialog.findByRole('radio', { name: 'gate-corran-11 alone, over what its groups give' }));
-  await userEvent.type(dialog.getByLabelText('Until the beginning of (UTC)'), '2026-12-24');
+  await userEvent.type(dialog.getByLabelText('Until (UTC)'), '2026-12-24T00:00');
   expect(dialog.getByRole('button', { name: /--alone --until 2026-12-24T00:00:00Z$/ })).toBeTruthy();
   await userEvent.click(dialog.getByRole('button', { name: 'Show the impact' }));
   expect(await screen.findByRole('dialog', { name: 'Hand out C131: set the group gates?' })).toBeTruthy();

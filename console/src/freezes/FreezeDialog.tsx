@@ -6,6 +6,7 @@ import { api, type Schemas } from '../api/client';
 import { someNames } from '../groups/groupWords';
 import { ReasonDialog } from '../shell/ReasonDialog';
 import { useKept } from '../shell/useKept';
+import { count } from '../words/words';
 import { frozenClauses, frozenNodes } from './freezeWords';
 
 const HOUR = 3_600;
@@ -70,6 +71,18 @@ export function EndFreezeDialog({ freeze, onClose }: { freeze: Schemas['FreezeSh
       <Typography>
         From their next check-ins on, {frozenClauses(freeze)} on {frozenNodes(freeze)} are corrected again, as mode, switches and change windows say.
       </Typography>
+    </ReasonDialog>
+  );
+}
+
+/** Ends several freezes for one reason; what is over already stays so. */
+export function EndFreezesDialog({ numbers, onClose }: { numbers: number[]; onClose: () => void }) {
+  const end = async (because: string) => {
+    for (const no of numbers) await api.endFreeze(no, { because });
+  };
+  return (
+    <ReasonDialog title={`End ${count(numbers.length, 'freeze')}?`} action="End them" act={end} onClose={onClose}>
+      <Typography>{numbers.map((no) => `F${no}`).join(', ')}: what they keep is corrected again, as mode, switches and change windows say.</Typography>
     </ReasonDialog>
   );
 }

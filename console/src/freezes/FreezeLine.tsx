@@ -1,8 +1,8 @@
-import Alert from '@mui/material/Alert';
 import Link from '@mui/material/Link';
 import { useQuery } from '@tanstack/react-query';
 import { Link as RouterLink, useLocation } from 'react-router';
 import { api, type Schemas } from '../api/client';
+import { PageLine } from '../looks/PageLine';
 import { freezeSentence, frozenNodes } from './freezeWords';
 
 /** What these pages show is of no nodes: only a freeze of all of them is told there. */
@@ -16,18 +16,12 @@ export function FreezeLine() {
   if (!first) return null;
   const named = [first, ...others.slice(0, 4)].map((freeze) => `F${freeze.no} of ${frozenNodes(freeze)}`);
   return (
-    <Alert
-      severity="info"
-      variant="standard"
-      role="status"
-      aria-label="Freezes in force"
-      sx={{ border: 0, borderBottom: '1px solid', borderColor: 'divider', borderRadius: 0, py: 0, px: { xs: 1, md: 3 }, '& .MuiAlert-message': { py: 0.75 } }}
-    >
+    <PageLine label="Freezes in force">
       {others.length === 0 ? freezeSentence(first) : `${others.length + 1} freezes are in force: ${named.join('; ')}${others.length > 4 ? ' and more' : ''}`}{' '}
       <Link component={RouterLink} to="/freezes" underline="always">
         See freezes
       </Link>
-    </Alert>
+    </PageLine>
   );
 }
 

@@ -5,6 +5,7 @@ import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { lists, type Schemas } from '../api/client';
+import { BulkBar } from '../lists/Bulk';
 import { asArgument } from '../lists/filter';
 import { ListView } from '../lists/ListView';
 import type { Column } from '../lists/RecordTable';
@@ -16,7 +17,7 @@ import { Moment } from '../looks/Moment';
 import { Page } from '../shell/Page';
 import { mayOn, sessionQuery } from '../shell/session';
 import { useNow } from '../words/useNow';
-import { EndFreezeDialog, FreezeDialog } from './FreezeDialog';
+import { EndFreezeDialog, EndFreezesDialog, FreezeDialog } from './FreezeDialog';
 import { freezeStatus, frozenClauses, frozenNodes, heldWords } from './freezeWords';
 
 type Freeze = Schemas['FreezeShown'];
@@ -28,6 +29,8 @@ export function FreezesPage() {
   const [alsoOver, setAlsoOver] = useState(false);
   const [isNew, setNew] = useState(false);
   const [ended, setEnded] = useState<Freeze>();
+  const [selected, setSelected] = useState<Set<string>>(new Set());
+  const [areEnding, setEnding] = useState(false);
   const list = useList('freeze', lists.freezes(alsoOver), { key: ['freezes', 'list', alsoOver] });
   const mayFreezeAll = mayOn(session.data, []).includes('freeze.set');
   const mayFreeze = mayOn(session.data).includes('freeze.set');
@@ -45,6 +48,11 @@ export function FreezesPage() {
           Freeze all nodes…
         </Button>
         {!mayFreeze && <Typography sx={{ color: 'text.secondary' }}>Operators, approvers and administrators set and end freezes.</Typography>}
+        <BulkBar nouns={['freeze', 'freezes']} selected={selected} onSelected={setSelected} done="ended">
+          <Button variant="outlined" size="small" onClick={() => setEnding(true)}>
+            End them…
+          </Button>
+        </BulkBar>
         <ListView
           label="Freezes"
           nouns={['freeze', 'freezes']}
@@ -53,6 +61,7 @@ export function FreezesPage() {
           keyOf={({ no }) => String(no)}
           example={'freeze.who == "ilse.maren" || freeze.is_for_all'}
           empty={<Typography sx={{ mt: 1 }}>No freeze is in force: everything is corrected as mode, switches and change windows say.</Typography>}
+          selection={{ selected, onSelected: setSelected, label: ({ no }) => `F${no}`, isDisabled: !mayFreeze }}
           actions={(freeze) =>
             !freeze.ended &&
             Date.parse(freeze.until) > now && (
@@ -64,6 +73,15 @@ export function FreezesPage() {
         />
       </Card>
       {isNew && <FreezeDialog names={[]} onClose={() => setNew(false)} />}
+      {areEnding && (
+        <EndFreezesDialog
+          numbers={[...selected].map(Number)}
+          onClose={() => {
+            setEnding(false);
+            setSelected(new Set());
+          }}
+        />
+      )}
       {ended && <EndFreezeDialog freeze={ended} onClose={() => setEnded(undefined)} />}
     </Page>
   );

@@ -4,6 +4,7 @@ import { NodeActions } from '../node/NodeActions';
 import { serve, show } from '../testing';
 import { FreezeLine } from './FreezeLine';
 import { FreezesPage } from './FreezesPage';
+import { ModeLine } from './ModeLine';
 
 const LIST = 'GET /api/freezes?also_over=false';
 const until = new Date(Date.now() + 3_600_000).toISOString();
@@ -52,6 +53,32 @@ test('a freeze of some nodes is told where they are shown, one of all nodes ever
     serve({ [LIST]: { body: [freeze, all] } });
     const { unmount } = show(<FreezeLine />, address);
     expect((await screen.findByRole('status', { name: 'Freezes in force' })).textContent).toMatch(shown);
+    unmount();
+  }
+});
+
+test('a mode for a time is told on the pages of its nodes, with who, why and until when', async () => {
+  const change = { no: 118, what: '', who: 'tor.havik', because: 'the pier is rebuilt', at: '2026-11-23T06:40:00Z' };
+  const mode = { group: 'kiosks', word: 'mode', value: 'observe', until: '2026-11-24T06:00:00Z', nodes: 41, change };
+  const others = [
+    { ...mode, group: undefined, node: 'till-auken-1', nodes: 1 },
+    { ...mode, word: 'grace_secs' },
+  ];
+  const node = (name: string, groups: string[]) => ({ [`GET /api/nodes/${name}`]: { body: { name, groups } } });
+  const answers = { 'GET /api/temporary-settings': { body: [mode, ...others] }, ...node('kiosk-auken-1', ['everyone', 'kiosks']), ...node('gate-auken-1', []) };
+  const first = 'Mode observe until 24 Nov 2026, 06:00:00 UTC for the group kiosks, 41 nodes: “the pier is rebuilt”, tor.havik, C118';
+  for (const [address, told] of [
+    ['/drift', 2],
+    ['/nodes/kiosk-auken-1', 1],
+    ['/nodes/gate-auken-1', 0],
+    ['/groups/kiosks', 1],
+    ['/joining', 0],
+  ] as const) {
+    const asked = serve(answers);
+    const { unmount } = show(<ModeLine />, address);
+    await vi.waitFor(() => expect(asked.length).toBe(address.startsWith('/nodes/') ? 2 : 1));
+    await vi.waitFor(() => expect(screen.queryAllByText(/^Mode observe/).length).toBe(told));
+    if (told > 0) expect(screen.getAllByText(/^Mode observe/)[0]?.textContent).toBe(first);
     unmount();
   }
 });

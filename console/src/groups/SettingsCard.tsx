@@ -9,9 +9,11 @@ import { useState } from 'react';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
+import { EndField, momentOf, typedMoment } from '../looks/EndField';
 import { GivenElsewhere } from './GivenElsewhere';
 import type { Part } from './GroupPage';
 import { ValueField } from './ValueField';
+import { describedValue } from './values';
 
 type Setting = Schemas['SettingView'];
 
@@ -54,7 +56,16 @@ function SettingRow({ setting, nodes, draft, mayEdit }: Part & { setting: Settin
   const values = (draft.draft.settings ?? {}) as Record<string, unknown>;
   const set = (value: unknown) => {
     const { [word]: _, ...others } = values;
-    draft.set({ settings: (value === undefined ? others : { ...others, [word]: value }) as Schemas['GroupSettings'] });
+    const { [word]: _end, ...ends } = draft.draft.settings_until ?? {};
+    const settings = (value === undefined ? others : { ...others, [word]: value }) as Schemas['GroupSettings'];
+    // Another value has no end until one is said.
+    draft.set({ settings, settings_until: ends });
+  };
+  const end = draft.draft.settings_until?.[word];
+  const setEnd = (typed: string) => {
+    const { [word]: _, ...ends } = draft.draft.settings_until ?? {};
+    const until = momentOf(typed);
+    draft.set({ settings_until: until ? { ...ends, [word]: { ...end, until } } : ends });
   };
   const load = loadWords(word, values[word], nodes);
   return (
@@ -71,6 +82,10 @@ function SettingRow({ setting, nodes, draft, mayEdit }: Part & { setting: Settin
         <Typography sx={{ fontSize: 14, color: 'text.secondary', mt: 0.5 }}>
           {values[word] === undefined ? `usually ${usual}` : (setting.words ?? '')}
         </Typography>
+        {values[word] !== undefined && mayEdit && <EndField label={`${word} until (UTC)`} end={typedMoment(end?.until)} onEnd={setEnd} />}
+        {end?.then !== undefined && end.then !== null && (
+          <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>then {describedValue(end.then)} again</Typography>
+        )}
         {load && <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>{load}</Typography>}
       </TableCell>
       <TableCell>

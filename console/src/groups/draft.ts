@@ -1,5 +1,6 @@
 import { useEffect, useState } from 'react';
 import type { Schemas } from '../api/client';
+import { exact } from '../words/time';
 import { hoursWords } from './hours';
 import { describedValue } from './values';
 
@@ -84,9 +85,17 @@ export function editsBetween(before: Group, after: Group): Edit[] {
   }
   const [was, is] = [before.settings as Record<string, unknown>, after.settings as Record<string, unknown>];
   for (const word of [...new Set([...Object.keys(was ?? {}), ...Object.keys(is ?? {})])].sort()) {
-    single({ edit: 'setting', word, value: is?.[word] ?? null }, word, was?.[word], is?.[word]);
+    const [until, now] = [before.settings_until?.[word]?.until, is?.[word] === undefined ? undefined : after.settings_until?.[word]?.until];
+    const edit: Schemas['GroupEdit'] = { edit: 'setting', word, value: is?.[word] ?? null, ...(now && { until: now }) };
+    if (JSON.stringify([was?.[word], until]) !== JSON.stringify([is?.[word], now])) {
+      edits.push({ edit, what: word, before: timed(was?.[word], until), after: timed(is?.[word], now) });
+    }
   }
   return edits;
+}
+
+function timed(value: unknown, until?: string): string {
+  return until ? `${describedValue(value)} until ${exact(until)}` : describedValue(value);
 }
 
 function assignmentEdits(before: Assignment[], after: Assignment[]): Edit[] {

@@ -161,6 +161,19 @@ test('taking away what an assignment sets is sent as null, and unassigning moves
   expect(fewer.map(({ edit }) => edit)).toEqual([{ edit: 'unassign', kit: 'quay-base', baseline: 'login' }]);
 });
 
+test('a setting for a time is one edit with its end, and another value has none', () => {
+  const observed = { ...kiosks, settings: { ...kiosks.settings, mode: 'observe' as const }, settings_until: { mode: { until: '2026-11-24T06:00:00Z' } } };
+  expect(editsBetween(kiosks, observed)).toEqual([
+    {
+      edit: { edit: 'setting', word: 'mode', value: 'observe', until: '2026-11-24T06:00:00Z' },
+      what: 'mode',
+      before: 'enforce',
+      after: 'observe until 24 Nov 2026, 06:00:00 UTC',
+    },
+  ]);
+  expect(editsBetween(observed, kiosks).map(({ edit }) => edit)).toEqual([{ edit: 'setting', word: 'mode', value: 'enforce' }]);
+});
+
 test('values are read as they are meant', () => {
   expect([typedValue('45', false), typedValue('["A"]', false), typedValue('Quay', false), typedValue('45', true)]).toEqual([45, ['A'], 'Quay', '45']);
   expect(moved(['a', 'b', 'c'], 0, 2)).toEqual(['b', 'c', 'a']);

@@ -12,6 +12,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, lists, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
+import { BulkBar, type Outcome, useForEach } from '../lists/Bulk';
 import { asArgument } from '../lists/filter';
 import { ListView } from '../lists/ListView';
 import type { Column } from '../lists/RecordTable';
@@ -44,10 +45,14 @@ const COLUMNS: Column<Schemas['OpenInvitation']>[] = [
 /** Invitations that may still be used. */
 export function InvitationsPage() {
   const session = useQuery(sessionQuery);
-  const queries = useQueryClient();
   const mayInvite = session.data?.permissions.includes('join.invite') ?? false;
   const list = useList('invitation', lists.invitations, { key: ['invitations'], enabled: mayInvite });
-  const withdraw = useMutation({ mutationFn: (id: string) => api.withdrawInvitation(id), onSettled: () => queries.invalidateQueries() });
+  const [selected, setSelected] = useState<Set<string>>(new Set());
+  const [outcome, setOutcome] = useState<Outcome>();
+  const withdraw = useForEach(api.withdrawInvitation, (outcome) => {
+    setOutcome(outcome);
+    setSelected(new Set());
+  });
   const [isMaking, setMaking] = useState(false);
   return (
     <Page title="Invitations" heading={<JoiningTabs />}>
@@ -62,7 +67,11 @@ export function InvitationsPage() {
           </Box>
         }
       >
-        {withdraw.error && <Alert severity="error">{problemWords(withdraw.error)}</Alert>}
+        <BulkBar nouns={['invitation', 'invitations']} selected={selected} onSelected={setSelected} outcome={outcome} done="withdrawn">
+          <Button variant="outlined" size="small" disabled={withdraw.isPending} onClick={() => withdraw.mutate([...selected])}>
+            Withdraw them
+          </Button>
+        </BulkBar>
         {!mayInvite ? (
           <Typography>Invitations are for approvers and administrators.</Typography>
         ) : (
@@ -74,8 +83,9 @@ export function InvitationsPage() {
             keyOf={({ id }) => id}
             example={'invitation.made_by == "ilse.maren"'}
             empty={<Typography>No invitation is open. With one, a machine may ask to join.</Typography>}
+            selection={{ selected, onSelected: setSelected, label: ({ id }) => id }}
             actions={({ id }) => (
-              <Button variant="text" size="small" disabled={withdraw.isPending} onClick={() => withdraw.mutate(id)} aria-label={`Withdraw ${id}`}>
+              <Button variant="text" size="small" disabled={withdraw.isPending} onClick={() => withdraw.mutate([id])} aria-label={`Withdraw ${id}`}>
                 Withdraw
               </Button>
             )}

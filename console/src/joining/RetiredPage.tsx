@@ -13,6 +13,7 @@ import { Link as RouterLink } from 'react-router';
 import { api, lists, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
 import { changeAddress } from '../changes/changeWords';
+import { BulkBar, type Outcome, useForEach } from '../lists/Bulk';
 import { asArgument } from '../lists/filter';
 import { ListView } from '../lists/ListView';
 import type { Column } from '../lists/RecordTable';
@@ -55,10 +56,24 @@ export function RetiredPage() {
   const session = useQuery(sessionQuery);
   const mayBringBack = session.data?.permissions.includes('join.approve') ?? false;
   const [back, setBack] = useState<Retired>();
+  const [selected, setSelected] = useState<Set<string>>(new Set());
+  const [outcome, setOutcome] = useState<Outcome>();
+  const bringBack = useForEach(
+    (id) => api.bringBack(id, {}),
+    (outcome) => {
+      setOutcome(outcome);
+      setSelected(new Set());
+    },
+  );
   return (
     <Page title="Retired nodes" heading={<JoiningTabs />}>
       <Card title="Retired nodes" aside={<CopiedCommand command={`constans node retired${asArgument(list.filter)}`} />}>
         {!mayBringBack && <Typography sx={{ color: 'text.secondary', mb: 1 }}>Bringing one back is for approvers and administrators.</Typography>}
+        <BulkBar nouns={['node', 'nodes']} selected={selected} onSelected={setSelected} outcome={outcome} done="brought back, with the names that they had">
+          <Button variant="outlined" size="small" disabled={bringBack.isPending} onClick={() => bringBack.mutate([...selected])}>
+            Bring them back
+          </Button>
+        </BulkBar>
         <ListView
           label="Retired nodes"
           nouns={['node', 'nodes']}
@@ -67,6 +82,7 @@ export function RetiredPage() {
           keyOf={({ id }) => id}
           example={'retired.name.startsWith("kiosk-lab-") && retired.retired_at > "2026-10-01"'}
           empty={<Typography>No node is retired.</Typography>}
+          selection={{ selected, onSelected: setSelected, label: ({ name }) => name, isDisabled: !mayBringBack }}
           actions={(node) => (
             <Button variant="text" size="small" disabled={!mayBringBack} onClick={() => setBack(node)} aria-label={`Bring back… ${node.name}`}>
               Bring back…

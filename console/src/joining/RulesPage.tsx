@@ -1,4 +1,3 @@
-import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
@@ -7,10 +6,11 @@ import TableBody from '@mui/material/TableBody';
 import TableCell from '@mui/material/TableCell';
 import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Link as RouterLink } from 'react-router';
 import { api, lists, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
+import { BulkBar, type Outcome, useForEach } from '../lists/Bulk';
 import { asArgument } from '../lists/filter';
 import { ListView } from '../lists/ListView';
 import type { Column } from '../lists/RecordTable';
@@ -35,8 +35,15 @@ export function RulesPage() {
   const [parameters, set] = useParameters();
   const list = useList('rule', lists.admissionRules, { key: ['admission rules'] });
   const session = useQuery(sessionQuery);
-  const queries = useQueryClient();
-  const end = useMutation({ mutationFn: (no: number) => api.endAdmissionRule(no), onSettled: () => queries.invalidateQueries() });
+  const [selected, setSelected] = useState<Set<string>>(new Set());
+  const [outcome, setOutcome] = useState<Outcome>();
+  const end = useForEach(
+    (no) => api.endAdmissionRule(Number(no)),
+    (outcome) => {
+      setOutcome(outcome);
+      setSelected(new Set());
+    },
+  );
   const mayDecide = session.data?.permissions.includes('join.approve') ?? false;
   const shown = Number(parameters.get('rule'));
   return (
@@ -58,7 +65,11 @@ export function RulesPage() {
             for a person.
             {!mayDecide && ' Rules are made by approvers and administrators.'}
           </Typography>
-          {end.error && <Alert severity="error">{problemWords(end.error)}</Alert>}
+          <BulkBar nouns={['rule', 'rules']} selected={selected} onSelected={setSelected} outcome={outcome} done="ended">
+            <Button variant="outlined" size="small" disabled={end.isPending} onClick={() => end.mutate([...selected])}>
+              End them
+            </Button>
+          </BulkBar>
           <ListView
             label="Admission rules"
             nouns={['rule', 'rules']}
@@ -67,13 +78,20 @@ export function RulesPage() {
             keyOf={({ no }) => String(no)}
             example={'rule.status == "in_force" && rule.let_in > 0'}
             empty={<Typography>There are none: each request is approved by a person.</Typography>}
+            selection={{ selected, onSelected: setSelected, label: ({ no }) => `A${no}`, isDisabled: !mayDecide }}
             actions={(rule) => (
               <>
                 <Button variant="text" size="small" onClick={() => set({ rule: String(rule.no) })} aria-label={`Whom it let in A${rule.no}`}>
                   Whom it let in
                 </Button>
                 {!['ended', 'over'].includes(rule.status) && (
-                  <Button variant="text" size="small" disabled={!mayDecide || end.isPending} onClick={() => end.mutate(rule.no)} aria-label={`End A${rule.no}`}>
+                  <Button
+                    variant="text"
+                    size="small"
+                    disabled={!mayDecide || end.isPending}
+                    onClick={() => end.mutate([String(rule.no)])}
+                    aria-label={`End A${rule.no}`}
+                  >
                     End
                   </Button>
                 )}

@@ -55,12 +55,7 @@ export function RecordTable<T>({ label, isSortable, columns, entries, keyOf, sor
         <TableRow>
           {selection && <SelectAll keys={keys} selection={selection} />}
           {columns.map(({ field, head, align, width }) => (
-            <TableCell
-              key={field}
-              align={align}
-              sx={{ width }}
-              sortDirection={field === sort ? 'asc' : `-${field}` === sort ? 'desc' : false}
-            >
+            <TableCell key={field} align={align} sx={{ width }} sortDirection={field === sort ? 'asc' : `-${field}` === sort ? 'desc' : false}>
               {isSortable(field) ? (
                 <TableSortLabel
                   active={sort.replace('-', '') === field}

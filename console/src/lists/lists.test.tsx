@@ -1,6 +1,7 @@
 import { screen, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
 import { lists, type Schemas } from '../api/client';
+import { InvitationsPage } from '../joining/InvitationsPage';
 import { serve, show } from '../testing';
 import { ListView } from './ListView';
 import type { Column } from './RecordTable';
@@ -118,4 +119,30 @@ test('the whole list is saved as CSV, all its pages, with the columns that are s
   await userEvent.click(screen.getByRole('button', { name: 'CSV' }));
   await vi.waitFor(() => expect(saved).toBeTruthy());
   expect(await saved?.text()).toBe("Change,Who,Progress\r\nC3,ilse.maren,handed_out\r\nC2,'=tor.havik,handed_out\r\n");
+});
+
+test('what is done with several is told with those on which it failed, and why', async () => {
+  const invitation = (id: string) => ({
+    id,
+    labels: {},
+    uses: 1,
+    uses_left: 1,
+    made_by: 'ilse.maren',
+    made_at: '2026-11-23T06:40:00Z',
+    expires_at: '2026-11-24T06:40:00Z',
+  });
+  const asked = serve({
+    'GET /api/session': { body: { person: 'ilse.maren', roles: [], permissions: ['join.invite'], server: {} } },
+    'GET /api/invitations?size=100': { body: [invitation('i1'), invitation('i2')] },
+    'DELETE /api/invitations/i1': { status: 404, body: { type: 'missing', title: 'there is no open invitation `i1`', status: 404 } },
+    'DELETE /api/invitations/i2': { body: true },
+  });
+  show(<InvitationsPage />, '/joining/invitations');
+  await userEvent.click(await screen.findByLabelText('select all'));
+  expect(screen.getByText('2 invitations selected')).toBeTruthy();
+  await userEvent.click(screen.getByRole('button', { name: 'Withdraw them' }));
+  const told = await screen.findByText(/1 invitation withdrawn, 1 not:/);
+  expect(told.textContent).toContain('i1: there is no open invitation `i1`');
+  expect(asked.filter(({ path }) => path.startsWith('DELETE')).length).toBe(2);
+  expect(screen.queryByRole('toolbar')).toBeNull();
 });

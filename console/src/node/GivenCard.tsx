@@ -12,7 +12,7 @@ import { baselineName } from '../groups/draft';
 import { describedValue, typedValue } from '../groups/values';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
-import { EndField } from '../looks/EndField';
+import { EndField, momentOf } from '../looks/EndField';
 import { QueryView } from '../shell/QueryView';
 import { exact } from '../words/time';
 import { asked } from './NodeDialogs';
@@ -79,7 +79,7 @@ function givenOf(own: Own): Given[] {
     })),
     ...Object.entries(own.settings ?? {}).map(([word, value]) => ({
       what: word,
-      value: describedValue(value),
+      value: `${describedValue(value)}${own.settings_until?.[word] ? `, until ${exact(own.settings_until[word].until)}` : ''}`,
       take: { edit: 'setting', word, value: null } as Edit,
     })),
     ...Object.entries(own.properties ?? {}).flatMap(([clause, values]) =>
@@ -121,11 +121,13 @@ function TakeDialog({ edit, what, ...dialog }: Asked & { edit: Edit; what: strin
 /** Gives a node a mode of its own. */
 export function ModeDialog(dialog: Asked) {
   const [mode, setMode] = useState('');
+  const [end, setEnd] = useState('');
   const next =
     mode === 'enforce'
       ? 'From its next run on it corrects what it finds, within its change window.'
       : 'It is over what its groups say. While it observes, it only reports.';
-  const edit: Edit | undefined = mode === '' ? undefined : { edit: 'setting', word: 'mode', value: mode === 'groups' ? null : mode };
+  const edit: Edit | undefined =
+    mode === '' ? undefined : { edit: 'setting', word: 'mode', value: mode === 'groups' ? null : mode, until: mode === 'groups' ? undefined : momentOf(end) };
   return (
     <EditDialog {...dialog} title={`Mode of ${dialog.name}`} next={next} edit={edit}>
       <TextField select label="Mode of its own" value={mode} onChange={(event) => setMode(event.target.value)} margin="dense">
@@ -133,6 +135,7 @@ export function ModeDialog(dialog: Asked) {
         <MenuItem value="enforce">enforce</MenuItem>
         <MenuItem value="groups">none: as its groups say</MenuItem>
       </TextField>
+      {(mode === 'observe' || mode === 'enforce') && <EndField end={end} onEnd={setEnd} />}
     </EditDialog>
   );
 }
@@ -145,7 +148,7 @@ function GiveDialog({ parameters, clauses, ...dialog }: Asked & { parameters: st
   const [what, setWhat] = useState('');
   const [property, setProperty] = useState('');
   const [value, setValue] = useState('');
-  const [day, setDay] = useState('');
+  const [end, setEnd] = useState('');
   const options = {
     assign: (baselines.data ?? []).map(baselineName),
     parameter: parameters,
@@ -158,7 +161,7 @@ function GiveDialog({ parameters, clauses, ...dialog }: Asked & { parameters: st
       {...dialog}
       title={`Give ${dialog.name} alone`}
       next="It is over what its groups give: a baseline comes after theirs, a value or a setting is put over theirs."
-      edit={editOf({ sort, what: what.trim(), value, property: property.trim(), day, isText: typeof now[property] === 'string' })}
+      edit={editOf({ sort, what: what.trim(), value, property: property.trim(), end, isText: typeof now[property] === 'string' })}
     >
       <TextField
         select
@@ -196,7 +199,7 @@ function GiveDialog({ parameters, clauses, ...dialog }: Asked & { parameters: st
         />
       )}
       {sort !== 'assign' && <TextField label="Value, as in a document" value={value} onChange={(event) => setValue(event.target.value)} margin="dense" />}
-      {sort === 'property' && <EndField day={day} onDay={setDay} />}
+      {(sort === 'property' || sort === 'setting') && <EndField end={end} onEnd={setEnd} />}
     </EditDialog>
   );
 }
@@ -206,20 +209,20 @@ interface Typed {
   what: string;
   value: string;
   property: string;
-  day: string;
+  end: string;
   /** Whether the property is a text now. */
   isText: boolean;
 }
 
 const LABELS = { assign: 'Baseline', parameter: 'Parameter', setting: 'Setting', property: 'Clause' };
 
-function editOf({ sort, what, value, property, day, isText }: Typed): Edit | undefined {
+function editOf({ sort, what, value, property, end, isText }: Typed): Edit | undefined {
   if (what === '' || (sort !== 'assign' && value.trim() === '')) return undefined;
   if (sort === 'parameter') return { edit: 'parameter', name: what, value: typedValue(value.trim(), false) };
-  if (sort === 'setting') return { edit: 'setting', word: what, value: typedValue(value.trim(), false) };
+  if (sort === 'setting') return { edit: 'setting', word: what, value: typedValue(value.trim(), false), until: momentOf(end) };
   if (sort === 'property') {
     if (property === '') return undefined;
-    return { edit: 'property', clause: what, property, value: typedValue(value.trim(), isText), until: day === '' ? undefined : `${day}T00:00:00Z` };
+    return { edit: 'property', clause: what, property, value: typedValue(value.trim(), isText), until: momentOf(end) };
   }
   const [kit = '', baseline = ''] = what.split('/');
   return { edit: 'assign', kit, baseline, terms: {} };

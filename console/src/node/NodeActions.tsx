@@ -21,27 +21,28 @@ type Action = keyof typeof ACTIONS;
 /** What can be done with one node. What one may not do is shown, with who may. */
 export function NodeActions({ name }: { name: string }) {
   const [anchor, setAnchor] = useState<HTMLElement | null>(null);
-  const [action, setAction] = useState<Action>();
-  const may = useMayOnNode(name);
-  const mayHandOut = (action: Action) => may.includes(ACTIONS[action].permission);
-  const isOffered = (action: Action) => mayHandOut(action) || (ACTIONS[action].mayRequest && may.includes('change.request'));
-  const close = () => setAction(undefined);
-  const asked = { name, mayHandOut: action ? mayHandOut(action) : false, onClose: close };
   return (
     <>
       <Button variant="outlined" aria-haspopup="menu" onClick={(event) => setAnchor(event.currentTarget)}>
         Actions
       </Button>
-      <Menu anchorEl={anchor} open={anchor !== null} onClose={() => setAnchor(null)}>
+      {anchor && <NodeActionsMenu name={name} anchor={anchor} onDone={() => setAnchor(null)} />}
+    </>
+  );
+}
+
+/** The menu of them, and the form of the one that is chosen. */
+export function NodeActionsMenu({ name, anchor, onDone }: { name: string; anchor: HTMLElement; onDone: () => void }) {
+  const [action, setAction] = useState<Action>();
+  const may = useMayOnNode(name);
+  const mayHandOut = (action: Action) => may.includes(ACTIONS[action].permission);
+  const isOffered = (action: Action) => mayHandOut(action) || (ACTIONS[action].mayRequest && may.includes('change.request'));
+  const asked = { name, mayHandOut: action ? mayHandOut(action) : false, onClose: onDone };
+  return (
+    <>
+      <Menu anchorEl={anchor} open={action === undefined} onClose={onDone}>
         {(Object.keys(ACTIONS) as Action[]).map((one) => (
-          <MenuItem
-            key={one}
-            disabled={!isOffered(one)}
-            onClick={() => {
-              setAnchor(null);
-              setAction(one);
-            }}
-          >
+          <MenuItem key={one} disabled={!isOffered(one)} onClick={() => setAction(one)}>
             {ACTIONS[one].words}
             {!isOffered(one) && (one === 'freeze' ? ' for operators, approvers and administrators' : ' for approvers and administrators')}
           </MenuItem>
@@ -50,9 +51,9 @@ export function NodeActions({ name }: { name: string }) {
       {action === 'label' && <LabelDialog {...asked} names={[name]} />}
       {action === 'rename' && <RenameDialog {...asked} />}
       {action === 'mode' && <ModeDialog {...asked} />}
-      {action === 'freeze' && <FreezeDialog names={[name]} onClose={close} />}
+      {action === 'freeze' && <FreezeDialog names={[name]} onClose={onDone} />}
       {action === 'retire' && <RetireDialog {...asked} names={[name]} />}
-      {action === 'revoke' && <RevokeDialog name={name} onClose={close} />}
+      {action === 'revoke' && <RevokeDialog name={name} onClose={onDone} />}
     </>
   );
 }

@@ -90,7 +90,7 @@ test('one property of one clause is given a value for a time, read as what it is
   await userEvent.type(dialog.getByLabelText('Property'), 'permissions');
   expect(dialog.getByText('now 0644')).toBeTruthy();
   await userEvent.type(dialog.getByLabelText('Value, as in a document'), '640');
-  await userEvent.type(dialog.getByLabelText('Until the beginning of (UTC)'), '2026-12-24');
+  await userEvent.type(dialog.getByLabelText('Until (UTC)'), '2026-12-24T00:00');
   await userEvent.click(dialog.getByRole('button', { name: 'Show the impact' }));
   await dialog.findByRole('button', { name: 'Hand out…' });
   const sent = asked.filter(({ path }) => path === EDIT).map(({ body }) => JSON.parse(body).edits);

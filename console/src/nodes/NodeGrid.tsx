@@ -1,14 +1,17 @@
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
 import { DataGrid, type GridColDef, type GridSortModel } from '@mui/x-data-grid';
-import { useMemo } from 'react';
+import { useMemo, useState } from 'react';
 import { Link as RouterLink, useNavigate } from 'react-router';
 import type { Schemas } from '../api/client';
 import { Address } from '../looks/Address';
 import { nonce } from '../looks/nonce';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { StatusWord } from '../looks/StatusWord';
+import { Unseen } from '../looks/Unseen';
+import { NodeActionsMenu } from '../node/NodeActions';
 import { ago } from '../words/time';
 import { useNow } from '../words/useNow';
 import { problemWords } from '../words/words';
@@ -37,51 +40,81 @@ interface Props {
 /** A page of nodes as a table, sorted and paged by the server, usable by keyboard; a row opens its node. */
 export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage, pageSize, hidden, selected, onSelected }: Props) {
   const navigate = useNavigate();
+  const [acted, setActed] = useState<{ name: string; anchor: HTMLElement }>();
   const now = useNow();
   const longest = nodes.reduce((longest, node) => Math.max(longest, node.name.length), 0);
-  const columns = useMemo(() => columnsAt(now, nameWidth(longest)), [now, longest]);
+  const columns = useMemo(() => [...columnsAt(now, nameWidth(longest)), actionsColumn((name, anchor) => setActed({ name, anchor }))], [now, longest]);
   // Of a page without problems their column would be empty.
   const hasProblems = nodes.some((node) => (node.problems ?? []).length > 0);
   const visibility = Object.fromEntries([...hidden, ...(hasProblems ? [] : ['problems'])].map((field) => [field, false]));
   // The same order is the same object: a new one would take the grid back to its first page.
   const sortModel = useMemo(() => sortModelOf(sort), [sort]);
   return (
-    <DataGrid
-      rows={nodes}
-      columns={columns}
-      nonce={nonce}
-      density="compact"
-      aria-label="Nodes"
-      disableRowSelectionOnClick
-      checkboxSelection
-      getRowId={(row: Node) => row.name}
-      keepNonExistentRowsSelected
-      rowSelectionModel={{ type: 'include', ids: selected }}
-      onRowSelectionModelChange={({ type, ids }) => onSelected(type === 'include' ? (ids as Set<string>) : new Set(nodes.map(({ name }) => name)))}
-      disableColumnMenu
-      columnVisibilityModel={visibility}
-      hideFooter={total <= pageSize}
-      paginationMode="server"
-      rowCount={total}
-      pageSizeOptions={[pageSize]}
-      paginationModel={{ page, pageSize }}
-      onPaginationModelChange={(model) => onPage(model.page)}
-      sortingMode="server"
-      sortModel={sortModel}
-      onSortModelChange={([by]) => onSort(by ? `${by.sort === 'desc' ? '-' : ''}${by.field}` : '')}
-      onRowClick={({ row }) => void navigate(`/nodes/${encodeURIComponent((row as Node).name)}`)}
-      slots={{ noRowsOverlay: isFiltered ? NoMatch : NoNodesYet }}
-      sx={{
-        '--DataGrid-rowBorderColor': 'var(--mui-palette-hairline)',
-        bgcolor: 'background.paper',
-        borderColor: 'divider',
-        minHeight: 200,
-        '& .MuiDataGrid-columnSeparator': { color: 'divider' },
-        '& .MuiDataGrid-row': { cursor: 'pointer' },
-        '& .MuiDataGrid-columnHeaderTitle': { fontWeight: 600 },
-      }}
-    />
+    <>
+      <DataGrid
+        rows={nodes}
+        columns={columns}
+        nonce={nonce}
+        density="compact"
+        aria-label="Nodes"
+        disableRowSelectionOnClick
+        checkboxSelection
+        getRowId={(row: Node) => row.name}
+        keepNonExistentRowsSelected
+        rowSelectionModel={{ type: 'include', ids: selected }}
+        onRowSelectionModelChange={({ type, ids }) => onSelected(type === 'include' ? (ids as Set<string>) : new Set(nodes.map(({ name }) => name)))}
+        disableColumnMenu
+        columnVisibilityModel={visibility}
+        hideFooter={total <= pageSize}
+        paginationMode="server"
+        rowCount={total}
+        pageSizeOptions={[pageSize]}
+        paginationModel={{ page, pageSize }}
+        onPaginationModelChange={(model) => onPage(model.page)}
+        sortingMode="server"
+        sortModel={sortModel}
+        onSortModelChange={([by]) => onSort(by ? `${by.sort === 'desc' ? '-' : ''}${by.field}` : '')}
+        onRowClick={({ row }) => void navigate(`/nodes/${encodeURIComponent((row as Node).name)}`)}
+        slots={{ noRowsOverlay: isFiltered ? NoMatch : NoNodesYet }}
+        sx={{
+          '--DataGrid-rowBorderColor': 'var(--mui-palette-hairline)',
+          bgcolor: 'background.paper',
+          borderColor: 'divider',
+          minHeight: 200,
+          '& .MuiDataGrid-columnSeparator': { color: 'divider' },
+          '& .MuiDataGrid-row': { cursor: 'pointer' },
+          '& .MuiDataGrid-columnHeaderTitle': { fontWeight: 600 },
+        }}
+      />
+      {acted && <NodeActionsMenu {...acted} onDone={() => setActed(undefined)} />}
+    </>
   );
+}
+
+/** What opens the actions of a row. */
+function actionsColumn(onOpen: (name: string, anchor: HTMLElement) => void): GridColDef<Node> {
+  return {
+    field: 'actions',
+    type: 'actions',
+    headerName: 'Actions',
+    width: 72,
+    renderHeader: () => <Unseen>Actions</Unseen>,
+    renderCell: ({ row }) => (
+      <Button
+        variant="text"
+        size="small"
+        aria-haspopup="menu"
+        aria-label={`… actions of ${row.name}`}
+        onClick={(event) => {
+          event.stopPropagation();
+          onOpen(row.name, event.currentTarget);
+        }}
+        sx={{ minWidth: 0, fontWeight: 700 }}
+      >
+        …
+      </Button>
+    ),
+  };
 }
 
 function sortModelOf(sort: string): GridSortModel {

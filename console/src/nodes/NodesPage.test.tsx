@@ -74,3 +74,17 @@ test('columns are chosen and stay so, and the whole list is saved as CSV with th
   expect(await screen.findByRole('columnheader', { name: 'System' })).toBeTruthy();
   localStorage.clear();
 });
+
+test('a node is acted on from its row', async () => {
+  serve({
+    'GET /api/nodes?size=100&count=true': { body: { ...page(['bridge-1'], null), total: 1 } },
+    'GET /api/session': { body: { person: 'ilse.maren', roles: ['approver'], permissions: ['node.edit'], server: {} } },
+  });
+  show(<NodesPage />, '/nodes');
+  await userEvent.click(await screen.findByRole('button', { name: '… actions of bridge-1' }));
+  await vi.waitFor(() => expect(screen.getByRole('menuitem', { name: 'Rename…' }).getAttribute('aria-disabled')).toBeNull());
+  expect(screen.getByRole('menuitem', { name: /^Freeze… for operators/ }).getAttribute('aria-disabled')).toBe('true');
+  await userEvent.click(screen.getByRole('menuitem', { name: 'Rename…' }));
+  expect(await screen.findByRole('dialog', { name: /bridge-1/ })).toBeTruthy();
+  expect(screen.getByTestId('address').textContent).toBe('/nodes');
+});

@@ -4,6 +4,7 @@ import { Route, Routes } from 'react-router';
 import { Refused, type Schemas } from '../api/client';
 import { useLive } from '../api/live';
 import { FreezeLine } from '../freezes/FreezeLine';
+import { ModeLine } from '../freezes/ModeLine';
 import { NodePage } from '../node/NodePage';
 import { OverviewPage } from '../overview/OverviewPage';
 import { SignInPage } from '../people/SignInPage';
@@ -61,6 +62,7 @@ function Pages({ session }: { session: Schemas['Session'] }) {
     <>
       <Header session={session} isConnected={isConnected} />
       <FreezeLine />
+      <ModeLine />
       <PageBoundary>
         <Suspense fallback={null}>
           <Routes>
