@@ -27,6 +27,11 @@ const steps = {
   },
   address: () => page.url(),
   text: () => page.locator('body').innerText(),
+  /** How many there are once what moves has come to rest. */
+  count: async ({ of }) => {
+    await page.waitForTimeout(400);
+    return String(await page.locator(of).count());
+  },
   complaints: () => complaints,
   size: ({ width, height }) => page.setViewportSize({ width, height }),
   scheme: async ({ scheme }) => {

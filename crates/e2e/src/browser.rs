@@ -88,6 +88,12 @@ impl Browser {
         self.step(&json!({ "do": "text" })).as_str().unwrap_or_default().to_owned()
     }
 
+    /// Returns how many elements a CSS selector finds.
+    pub fn count(&mut self, of: &str) -> usize {
+        let counted = self.step(&json!({ "do": "count", "of": of }));
+        counted.as_str().and_then(|count| count.parse().ok()).unwrap_or_default()
+    }
+
     /// Makes the window so large.
     pub fn resize(&mut self, width: u32, height: u32) {
         self.step(&json!({ "do": "size", "width": width, "height": height }));

@@ -123,6 +123,63 @@ fn every_page_fits_a_phone_and_a_wall_and_keeps_nobody_out() {
     assert_eq!(browser.complaints(), Vec::<String>::new());
 }
 
+/// Each form and menu: its page, and what is clicked until it is open.
+const FORMS: &[(&str, &[(&str, &str)])] = &[
+    ("/nodes", &[("button", "Columns")]),
+    ("/nodes", &[("button", "… actions of kiosk-auken-1")]),
+    ("/nodes", &[("checkbox", "Select all rows"), ("button", "Label…")]),
+    ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Label…")]),
+    ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Rename…")]),
+    ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Mode of its own…")]),
+    ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Freeze…")]),
+    ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Retire…")]),
+    ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Revoke…")]),
+    ("/groups", &[("button", "New group…")]),
+    ("/freezes", &[("button", "Freeze all nodes…")]),
+    ("/joining", &[("checkbox", "select gate-auken-1"), ("button", "Approve…")]),
+    ("/joining", &[("checkbox", "select gate-auken-1"), ("button", "Deny…")]),
+    ("/joining/invitations", &[("button", "Invite…")]),
+    ("/joining/rules", &[("button", "Make a rule…")]),
+    ("/joining/retired", &[("button", "Bring back… kiosk-auken-2")]),
+    ("/kits/kiosk-floor/1.0.0", &[("button", "Serve…")]),
+    ("/compliance/concessions", &[("button", "Ask for one…")]),
+    ("/compliance/evidence", &[("button", "Make…")]),
+];
+
+#[test]
+fn every_form_does_so_too_and_is_left_by_a_key() {
+    let fleet = Fleet::start();
+    furnished(&fleet);
+    let mut browser = signed_in(&fleet);
+    browser.see("Needs attention");
+    let mut wrong = Vec::new();
+    for (page, clicks) in FORMS {
+        let (_, last) = clicks.last().expect("something is clicked");
+        browser.prefer("light");
+        browser.open(page);
+        for (role, name) in *clicks {
+            browser.click(role, name);
+        }
+        browser.settle();
+        browser.resize(390, 844);
+        wrong.extend(browser.overflow().into_iter().map(|what| format!("{last} of {page} at 390: {what}")));
+        browser.resize(1280, 800);
+        for scheme in ["light", "dark"] {
+            browser.prefer(scheme);
+            let found = browser.violations().into_iter();
+            wrong.extend(found.map(|what| format!("{last} of {page} in {scheme}: {what}")));
+        }
+        let open = browser.count("[role=dialog], [role=menu]");
+        browser.press("Escape");
+        browser.settle();
+        if open != 1 || browser.count("[role=dialog], [role=menu]") != 0 {
+            wrong.push(format!("{last} of {page}: {open} were open, and Escape leaves one"));
+        }
+    }
+    assert!(wrong.is_empty(), "{} faults:\n{}", wrong.len(), wrong.join("\n"));
+    assert_eq!(browser.complaints(), Vec::<String>::new());
+}
+
 #[test]
 fn the_pages_before_signing_in_do_so_too() {
     let fleet = Fleet::start();
