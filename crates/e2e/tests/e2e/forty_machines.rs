@@ -1,9 +1,9 @@
-//! The story of a laboratory of forty machines, in the console: invited, let in by a rule, placed, assigned, followed until all are in
-//! line; one is replaced, two are retired, one is brought back. What is mistyped in a form is told in it.
+//! The story of a laboratory of forty machines, in the console and by the client: invited, let in by a rule, placed, assigned, followed
+//! until all are in line; one is replaced, two are retired, one is brought back. What is mistyped is told where it was typed.
 
 #![expect(clippy::unwrap_used, reason = "a test may panic")]
 
-use constans_e2e::story::{group, publish_and_serve, signed_in, well};
+use constans_e2e::story::{group, publish_and_serve, refused, signed_in, well};
 use constans_e2e::{Ended, Fleet, Machine};
 use std::thread;
 
@@ -36,6 +36,90 @@ fn all<T: Send>(machines: &[Machine], act: impl Fn(usize, &Machine) -> T + Sync)
             .collect();
         parts.into_iter().flat_map(|part| part.join().unwrap()).collect()
     })
+}
+
+#[test]
+fn forty_machines_by_the_client_alone() {
+    let fleet = Fleet::start();
+    let desk = Machine::fresh();
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &desk, "name = \"lab\"\npriority = 20\n\n[settings]\nmode = \"enforce\"\n"));
+    let client = |words: &[&str]| fleet.client(words);
+
+    refused(&client(&["invite", "--uses", "50", "--label", "role"]), "write KEY=VALUE");
+    let invitation = fleet.invite(&desk, &["--uses", "50", "--label", "role=kiosk"]);
+    let machines: Vec<Machine> = (0..MACHINES).map(|_| Machine::fresh()).collect();
+    all(&machines[..BEFORE], |at, machine| {
+        assert!(ask(machine, &invitation, &name(at), "0").stdout.contains("waiting"));
+    });
+    let waiting = client(&["join", "list", "--filter", "request.name == \"kiosk-lab-7\""]);
+    assert!(
+        well(&waiting).contains("kiosk-lab-7") && !waiting.stdout.contains("kiosk-lab-8"),
+        "{}",
+        waiting.stdout
+    );
+
+    let rule = |more: &[&str]| {
+        let words = [
+            "admission",
+            "add",
+            "--name",
+            "kiosk-lab-*",
+            "--label",
+            "lab=yes",
+            "--because",
+            "the lab of the depot",
+        ];
+        fleet.client(&[&words, more].concat())
+    };
+    refused(&rule(&["--key", "4c1f", "--yes"]), "a fingerprint has 64 hexadecimal digits, and this has 4");
+    let made = rule(&["--at-most", "40", "--yes"]);
+    assert!(well(&made).contains("25"), "{}", made.stdout);
+    all(&machines, |at, machine| {
+        let ended = ask(machine, &invitation, &name(at), "30");
+        assert!(well(&ended).contains(&format!("as {}", name(at))), "{}", ended.stdout);
+    });
+    assert_eq!(fleet.query("select count(*) from node where labels ->> 'lab' = 'yes'"), "40");
+
+    // Placed and assigned; nothing is handed out before its impact is seen.
+    refused(&client(&["group", "filter", "lab", "labels.lab =="]), "did not expect the end in the condition");
+    well(&client(&["group", "filter", "lab", "labels.lab == \"yes\""]));
+    refused(&client(&["group", "assign", "lab", "quay-base/logni"]), "did you mean");
+    let preview = client(&["group", "assign", "lab", "quay-base/login", "--preview"]);
+    assert!(well(&preview).contains("affects 40 nodes"), "{}", preview.stdout);
+    let given = "select count(*) from node_wanted w join effective_state s on s.id = w.state where cardinality(s.clauses) > 0";
+    assert_eq!(fleet.query(given), "0");
+    well(&client(&["group", "assign", "lab", "quay-base/login"]));
+    for _ in 0..2 {
+        all(&machines, |_, machine| drop(well(&machine.run(&["daemon", "--once"])).to_owned()));
+    }
+    let in_line = client(&["node", "list", "--filter", "node.status == \"in_line\"", "--output", "json"]);
+    let in_line: serde_json::Value = serde_json::from_str(well(&in_line)).unwrap();
+    assert_eq!(in_line.as_array().map(Vec::len), Some(MACHINES));
+
+    // One is replaced, two are retired, one is brought back.
+    let new = Machine::fresh();
+    assert!(ask(&new, &invitation, &name(1), "0").stdout.contains("waiting"));
+    refused(&client(&["join", "approve", "kiosk-lab-1", "--yes"]), "in use");
+    well(&client(&["join", "approve", "kiosk-lab-1", "--as", "kiosk-lab-1"]));
+    well(&ask(&new, &invitation, &name(1), "0"));
+    refused(&client(&["node", "retire", "kiosk-lab-2", "kiosk-lba-3", "--because", "sold"]), "kiosk-lba-3");
+    well(&client(&["node", "retire", "kiosk-lab-2", "kiosk-lab-3", "--because", "sold"]));
+    let retired = client(&["node", "retired", "--filter", "retired.because == \"sold\"", "--sort", "-name"]);
+    let (third, second) = (well(&retired).find("kiosk-lab-3"), retired.stdout.find("kiosk-lab-2"));
+    assert!(third.is_some() && third < second, "{}", retired.stdout);
+    refused(
+        &client(&["node", "bring-back", "kiosk-lab-3", "--name", "kiosk lab 3"]),
+        "a node's name has letters, digits",
+    );
+    well(&client(&["node", "bring-back", "kiosk-lab-3"]));
+    well(&machines[2].run(&["daemon", "--once"]));
+    well(&new.run(&["daemon", "--once"]));
+    assert_eq!(
+        fleet.query("select count(*) from node_life where until_at is null"),
+        "39",
+        "counted once each"
+    );
 }
 
 #[test]
