@@ -17,7 +17,7 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { Moment } from '../looks/Moment';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
-import { sessionQuery } from '../shell/session';
+import { mayOn, sessionQuery } from '../shell/session';
 import { clock, exact } from '../words/time';
 import { AskDialog } from './AskDialog';
 import { coverageWords, placeWords, statusWords } from './concessionWords';
@@ -32,7 +32,8 @@ export function ConcessionsPage() {
   const list = useList('concession', lists.concessions(alsoOver), { key: ['concessions', alsoOver] });
   const [asks, setAsks] = useState<{ concession: Concession; decision: Decision }>();
   const session = useQuery(sessionQuery);
-  const may = session.data?.permissions ?? [];
+  // Whether a role for one group has the nodes of one is the server's to say.
+  const may = mayOn(session.data);
   return (
     <Page title="Concessions" heading={<ComplianceTabs />}>
       <Card

@@ -45,14 +45,44 @@ fn an_approver_of_the_kiosks_decides_about_kiosks_and_about_nothing_else() {
     well(&by(&["node", "rename", "kiosk-auken-1", "kiosk-auken-2"]));
     well(&by(&["node", "rename", "kiosk-auken-2", "kiosk-auken-1"]));
 
+    // Concessions of kiosks that are named: asked for, and decided if another person asked.
+    let concession = |of: &[&'static str]| {
+        let ask = [
+            "concession",
+            "ask",
+            "--clause",
+            "file:/etc/issue",
+            "--for",
+            "30d",
+            "--because",
+            "the pier is rebuilt",
+        ];
+        [&ask, of].concat()
+    };
+    well(&by(&concession(&["--node", "kiosk-auken-1"])));
+    well(&by(&["concession", "end", "D1", "--because", "not needed"]));
+    let of = |nodes: &[&'static str]| drop(well(&fleet.client(&concession(nodes))).to_owned());
+    of(&["--node", "kiosk-auken-1"]);
+    well(&by(&["concession", "approve", "D2", "--without-freeze"]));
+    well(&by(&["concession", "end", "D2", "--because", "rebuilt"]));
+    of(&["--node", "kiosk-auken-1", "--node", "gate-auken-1"]);
+    of(&["--filter", "labels.role == 'kiosk'"]);
+
     // Everything else is refused, and nothing is done.
     let state = || {
         fleet.query("select string_agg(n.name || n.labels::text || n.own::text || coalesce(n.revoked_at::text, ''), ' ' order by n.name) || (select string_agg(body::text, ' ' order by name) from node_group where until_at is null) || (select count(*) from change_freeze)::text from node n")
     };
     let before = state();
     let only = "only on nodes of kiosks, and not on";
+    for asked in [&["--node", "gate-auken-1"][..], &["--filter", "labels.role == 'kiosk'"]] {
+        refused(&by(&concession(asked)), only);
+    }
     for words in [
-        &["freeze", "set", "--all", "--for", "1h", "--because", "all"][..],
+        &["concession", "approve", "D3"][..],
+        &["concession", "refuse", "D3", "--because", "no"],
+        &["concession", "approve", "D4"],
+        &["concession", "end", "D4", "--because", "no"],
+        &["freeze", "set", "--all", "--for", "1h", "--because", "all"],
         &["freeze", "set", "--node", "gate-auken-1", "--for", "1h", "--because", "gates"],
         &[
             "freeze",

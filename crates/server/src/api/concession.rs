@@ -11,7 +11,7 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::concession::{self, AskedRow, ListedRow};
 use crate::store::narrowing::Narrowing;
 use crate::store::{audit, node};
-use crate::trust::{Allowed, ConcessionAsk, ConcessionDecide, NodeRead};
+use crate::trust::{Allowed, AllowedWithin, ConcessionAsk, ConcessionDecide, NodeRead};
 use constans_core::filter::CONCESSIONS;
 use constans_core::words::check_reason;
 use constans_wire::concession::{
@@ -25,6 +25,7 @@ use rocket::{State, get, post};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
+use uuid::Uuid;
 
 /// The longest concession: a year.
 const LONGEST: SignedDuration = SignedDuration::from_hours(366 * 24);
@@ -60,7 +61,7 @@ pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> An
 #[post("/api/concessions", data = "<wanted>")]
 pub async fn ask(
     wanted: JsonBody<NewConcession>,
-    caller: Allowed<ConcessionAsk>,
+    caller: AllowedWithin<ConcessionAsk>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Concession> {
@@ -70,8 +71,15 @@ pub async fn ask(
     let patterns: Vec<String> = clauses.iter().map(|clause| as_like(clause)).collect();
     let mut transaction = db.begin().await?;
     let nodes = match &wanted.filter {
-        Some(filter) => nodes_of(&mut transaction, filter).await?,
-        None => named(&mut transaction, wanted.nodes.iter().cloned().collect()).await?,
+        Some(filter) => {
+            caller.check_fleet("whatever node a filter matches: name the nodes")?;
+            nodes_of(&mut transaction, filter).await?
+        }
+        None => {
+            let ids = named(&mut transaction, &wanted.nodes.iter().cloned().collect::<Vec<_>>()).await?;
+            caller.check_nodes(&mut transaction, &ids).await?;
+            Narrowing::Only(ids)
+        }
     };
     let asked = AskedRow {
         clauses: &clauses,
@@ -149,12 +157,26 @@ fn check(wanted: &NewConcession) -> Result<(), ApiError> {
     Ok(())
 }
 
-async fn named(db: &mut PgConnection, names: Vec<String>) -> Result<Narrowing, ApiError> {
-    let ids = node::ids(db, &names).await?;
+async fn named(db: &mut PgConnection, names: &[String]) -> Result<Vec<Uuid>, ApiError> {
+    let ids = node::ids(db, names).await?;
     match names.iter().find(|name| !ids.contains_key(*name)) {
         Some(missing) => Err(ApiError::Missing { what: "node", name: missing.clone() }),
-        None => Ok(Narrowing::Only(ids.into_values().collect())),
+        None => Ok(ids.into_values().collect()),
     }
+}
+
+/// Refuses who decides only about the nodes of some groups, if a concession is for others too, or for whatever node matches.
+async fn check_decider(
+    db: &mut PgConnection,
+    asked: &Concession,
+    decider: &AllowedWithin<ConcessionDecide>,
+) -> Result<(), ApiError> {
+    if asked.filter.is_some() {
+        return decider.check_fleet(&format!("D{}, which is for whatever node matches", asked.no));
+    }
+    // One that was retired since is not among them.
+    let ids: Vec<Uuid> = node::ids(db, &asked.nodes).await?.into_values().collect();
+    decider.check_nodes(db, &ids).await
 }
 
 /// Approves a concession that another person asked for, and sets a freeze of what it covers unless it is left out.
@@ -163,7 +185,7 @@ async fn named(db: &mut PgConnection, names: Vec<String>) -> Result<Narrowing, A
 pub async fn approve(
     no: u32,
     approval: JsonBody<ApproveConcession>,
-    caller: Allowed<ConcessionDecide>,
+    caller: AllowedWithin<ConcessionDecide>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Concession> {
@@ -172,7 +194,7 @@ pub async fn approve(
         check_reason(because).map_err(|wrong| ApiError::invalid("because", wrong))?;
     }
     let mut transaction = db.begin().await?;
-    decide(&mut transaction, no, &caller.person, true, because.as_deref()).await?;
+    decide(&mut transaction, no, &caller, true, because.as_deref()).await?;
     let asked = by_no(&mut transaction, no.into()).await?;
     // Between the last look at its filter and now nodes may have come or gone.
     if let Some(filter) = &asked.filter {
@@ -202,13 +224,13 @@ pub async fn approve(
 pub async fn refuse(
     no: u32,
     refusal: JsonBody<CloseConcession>,
-    caller: Allowed<ConcessionDecide>,
+    caller: AllowedWithin<ConcessionDecide>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Concession> {
     check_reason(&refusal.because).map_err(|wrong| ApiError::invalid("because", wrong))?;
     let mut transaction = db.begin().await?;
-    decide(&mut transaction, no, &caller.person, false, Some(&refusal.because)).await?;
+    decide(&mut transaction, no, &caller, false, Some(&refusal.because)).await?;
     let detail = json!({ "concession": no, "because": refusal.because });
     audit::add(&mut *transaction, &caller.person, "refused a concession", &format!("D{no}"), &detail).await?;
     let shown = by_no(&mut transaction, no.into()).await?;
@@ -220,18 +242,20 @@ pub async fn refuse(
 async fn decide(
     db: &mut PgConnection,
     no: u32,
-    by: &str,
+    decider: &AllowedWithin<ConcessionDecide>,
     is_approved: bool,
     because: Option<&str>,
 ) -> Result<(), ApiError> {
     let asked = by_no(db, no.into()).await?;
+    check_decider(db, &asked, decider).await?;
+    let by = &decider.person;
     if asked.status != ConcessionStatus::Asked {
         return Err(ApiError::Conflict {
             message: format!("D{no} does not wait for approval: it is {}", asked.status.words()),
             hint: "constans concession list --also-over shows all of them".to_owned(),
         });
     }
-    if asked.asked.who == by {
+    if asked.asked.who == *by {
         return Err(ApiError::Conflict {
             message: format!("you asked for D{no} yourself: another person decides it"),
             hint: format!(
@@ -254,7 +278,7 @@ async fn decide(
 pub async fn end(
     no: u32,
     end: JsonBody<CloseConcession>,
-    caller: Allowed<ConcessionAsk>,
+    caller: AllowedWithin<ConcessionAsk>,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Concession> {
@@ -262,8 +286,11 @@ pub async fn end(
     let mut transaction = db.begin().await?;
     let before = by_no(&mut transaction, no.into()).await?;
     let is_own = before.asked.who == caller.person;
-    if !is_own && !caller.also::<ConcessionDecide>() {
-        return Err(ApiError::NotAllowed { person: caller.person.clone(), permission: "concession.decide" });
+    if !is_own {
+        let person = caller.person.clone();
+        let not_allowed = || ApiError::NotAllowed { person, permission: "concession.decide" };
+        let decider = caller.also::<ConcessionDecide>().ok_or_else(not_allowed)?;
+        check_decider(&mut transaction, &before, &decider).await?;
     }
     if !concession::end(&mut transaction, no.into(), &caller.person, &end.because).await? {
         return Err(ApiError::Conflict {

@@ -124,8 +124,10 @@ pub(super) fn groups_of(roles: &[String], permission: &str) -> Vec<String> {
 }
 
 /// What roles may be limited in, by permission: the handlers of these say on which nodes they act.
-const LIMITED: [&str; 6] = [
+const LIMITED: [&str; 8] = [
     FreezeSet::NAME,
+    ConcessionAsk::NAME,
+    ConcessionDecide::NAME,
     NodeEdit::NAME,
     NodeRevoke::NAME,
     GroupEdit::NAME,

@@ -63,11 +63,19 @@ impl Reach {
 pub struct AllowedWithin<P> {
     /// The person's name.
     pub person: String,
+    roles: Vec<String>,
     reach: Reach,
     _permission: PhantomData<P>,
 }
 
 impl<P: Permission> AllowedWithin<P> {
+    /// Returns the same person as one who may do what `Q` permits, if that is so anywhere.
+    pub fn also<Q: Permission>(&self) -> Option<AllowedWithin<Q>> {
+        let reach = Reach::of(&self.roles, Q::NAME);
+        let (person, roles) = (self.person.clone(), self.roles.clone());
+        (!reach.is_nowhere()).then_some(AllowedWithin { person, roles, reach, _permission: PhantomData })
+    }
+
     /// Refuses what is not done on these nodes by this person.
     ///
     /// # Errors
@@ -129,7 +137,12 @@ impl<'r, P: Permission> FromRequest<'r> for AllowedWithin<P> {
                     let error = ApiError::NotAllowed { person: person.name, permission: P::NAME };
                     return refuse(request, &error);
                 }
-                Outcome::Success(Self { person: person.name, reach, _permission: PhantomData })
+                Outcome::Success(Self {
+                    person: person.name,
+                    roles: person.roles,
+                    reach,
+                    _permission: PhantomData,
+                })
             }
         }
     }
