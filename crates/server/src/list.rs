@@ -17,7 +17,7 @@ const BATCH: u32 = 1_000;
 const MAX_LOOKED_THROUGH: usize = 20_000;
 /// This many are sorted at most.
 const MAX_SORTED: usize = 20_000;
-/// And looking through them takes no longer.
+/// And looking through them takes no longer, but for one entry.
 const LONGEST: Duration = Duration::from_secs(5);
 
 /// Which page of which records is asked for, after the `?`.
@@ -124,11 +124,13 @@ pub fn placed<Row, T>(
     rows.into_iter().map(|row| Ok((place(&row), show(row)?))).collect()
 }
 
-/// Entries that match, with the place of the last one that was looked at; none if no more follow.
+/// Entries that match, with the place of the last one that was looked at; none if no more follow. Not all are looked at if that takes
+/// until `end`, but one is.
 async fn matching<T: Serialize>(
     mut read: Vec<Placed<T>>,
     size: u32,
     filter: Option<&Arc<RecordFilter>>,
+    end: Instant,
 ) -> Result<(Vec<Placed<T>>, Option<Cursor>), ApiError> {
     let more = read.len() > size as usize;
     read.truncate(size as usize);
@@ -136,8 +138,13 @@ async fn matching<T: Serialize>(
     let Some(filter) = filter else { return Ok((read, last)) };
     let records: Vec<Value> = read.iter().map(|(_, entry)| as_sent(entry)).collect::<Result<_, _>>()?;
     let filter = Arc::clone(filter);
-    let decide = move || records.iter().map(|record| filter.holds(record)).collect::<Result<Vec<bool>, _>>();
+    let decide = move || {
+        let in_time = records.iter().enumerate().take_while(|(at, _)| *at == 0 || Instant::now() < end);
+        in_time.map(|(_, record)| filter.holds(record)).collect::<Result<Vec<bool>, _>>()
+    };
     let held = on_thread(decide).await?.map_err(|wrong| unusable_filter("", vec![wrong]))?;
+    let is_cut = held.len() < read.len();
+    let last = if is_cut { held.len().checked_sub(1).map(|at| read[at].0.clone()) } else { last };
     let kept = read.into_iter().zip(held).filter(|(_, held)| *held).map(|(entry, _)| entry).collect();
     Ok((kept, last))
 }
@@ -165,7 +172,7 @@ where
     let (mut entries, mut looked_through) = (Vec::new(), 0);
     loop {
         let range = PageRange { after, size: batch };
-        let (mut kept, last) = matching(read(range).await?, batch, filter).await?;
+        let (mut kept, last) = matching(read(range).await?, batch, filter, end).await?;
         looked_through += batch as usize;
         entries.append(&mut kept);
         if entries.len() > size as usize {
@@ -195,13 +202,14 @@ where
     let end = Instant::now() + LONGEST;
     let (mut entries, mut after) = (Vec::new(), None);
     loop {
-        let (kept, last) = matching(read(PageRange { after, size: BATCH }).await?, BATCH, filter).await?;
+        let (kept, last) =
+            matching(read(PageRange { after, size: BATCH }).await?, BATCH, filter, end).await?;
         for entry in kept {
             entries.push((order.key(&as_sent(&entry.1)?), entry));
         }
         if entries.len() > MAX_SORTED || (last.is_some() && Instant::now() >= end) {
             let message = format!(
-                "more than {} entries would have to be sorted: narrow them by a filter",
+                "the list is too long to be sorted, {} entries of it were read: narrow it by a filter",
                 entries.len()
             );
             return Err(ApiError::invalid("sort", message));
