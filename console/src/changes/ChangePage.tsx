@@ -80,8 +80,16 @@ function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_f
   const [asks, setAsks] = useState<'confirm' | 'approve' | 'deny' | 'go-back'>();
   const isQueued = change.status === 'waiting' || change.status === 'preparing';
   const waits = change.status === 'unconfirmed' || change.status === 'previewed';
+  const isRequested = change.status === 'requested';
   const isOwn = session.data?.person === change.who;
   const canGoBack = change.status === 'handed_out' && edits.length > 0;
+  const actions = [
+    isQueued && { words: 'Stop', act: () => stop.mutate() },
+    waits && { words: 'Hand out…', act: () => setAsks('confirm') },
+    isRequested && { words: 'Deny…', act: () => setAsks('deny') },
+    canGoBack && { words: 'Take back…', act: () => setAsks('go-back') },
+  ];
+  const action = actions.find((one) => one !== false);
   return (
     <Box sx={{ mb: 2 }}>
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>
@@ -89,15 +97,17 @@ function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_f
           C{change.no}: {change.what}
         </Typography>
         <Box sx={{ flex: 1 }} />
-        {mayDecide && isQueued && <Button onClick={() => stop.mutate()}>Stop</Button>}
-        {mayDecide && waits && <Button onClick={() => setAsks('confirm')}>Hand out…</Button>}
-        {mayDecide && change.status === 'requested' && (
-          <>
-            {!isOwn && <Button onClick={() => setAsks('approve')}>Approve…</Button>}
-            <Button onClick={() => setAsks('deny')}>Deny…</Button>
-          </>
+        {isRequested && (
+          <Button disabled={!mayDecide || isOwn} onClick={() => setAsks('approve')}>
+            Approve…
+          </Button>
         )}
-        {mayDecide && canGoBack && <Button onClick={() => setAsks('go-back')}>Take back…</Button>}
+        {action && (
+          <Button disabled={!mayDecide} onClick={action.act}>
+            {action.words}
+          </Button>
+        )}
+        {action && session.data && !mayDecide && <Typography sx={{ color: 'text.secondary' }}>for approvers and administrators</Typography>}
         <CopiedCommand command={`constans change show C${change.no}`} />
       </Box>
       <Typography>

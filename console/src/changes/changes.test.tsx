@@ -60,7 +60,7 @@ function page(address: string) {
 test('an impact says when nodes apply it and which pending restarts come with it', () => {
   show(<ImpactView impact={impact} />);
   expect(screen.getByText('Applied on 3 nodes with the next run.')).toBeTruthy();
-  expect(screen.getByText('On 2 nodes when the change window opens, 23 Nov 2026, 21:00:00 UTC.')).toBeTruthy();
+  expect(screen.getByText('Applied on 2 nodes when the change window opens, 23 Nov 2026, 21:00:00 UTC.')).toBeTruthy();
   expect(screen.getByText(/has a restart pending since .*linux-image.*: at 23 Nov 2026, 21:00:00 UTC/)).toBeTruthy();
 });
 
@@ -81,7 +81,9 @@ test('taking back shows what that takes from nodes, and its number is typed befo
     'POST /api/changes/119/confirm': { body: { change: 119, previewed: false, nodes: 5, unusable: [], impact } },
   });
   page('/changes/C118');
-  fireEvent.click(await screen.findByRole('button', { name: 'Take back…' }));
+  const takeBack = await screen.findByRole<HTMLButtonElement>('button', { name: 'Take back…' });
+  await vi.waitFor(() => expect(takeBack.disabled).toBe(false));
+  fireEvent.click(takeBack);
   fireEvent.change(screen.getByLabelText('Reason'), { target: { value: 'too short' } });
   fireEvent.click(screen.getByRole('button', { name: 'Show the impact' }));
   const handOut = await screen.findByRole('button', { name: 'Hand out' });
@@ -97,11 +99,12 @@ test('taking back shows what that takes from nodes, and its number is typed befo
   expect(sent('POST /api/changes/119/confirm')).toEqual({ takes_from: 5, takes: 10, nodes: 5 });
 });
 
-test('who may not decide is offered nothing', async () => {
+test('who may not decide sees what others may, and who they are', async () => {
   serve({ 'GET /api/session': { body: { ...session, permissions: ['node.read'] } }, 'GET /api/changes/118': { body: shown({}) } });
   page('/changes/C118');
   expect(await screen.findByText(/29 of 41 nodes have it/)).toBeTruthy();
-  expect(screen.queryByRole('button', { name: 'Take back…' })).toBeNull();
+  expect((screen.getByRole('button', { name: 'Take back…' }) as HTMLButtonElement).disabled).toBe(true);
+  expect(await screen.findByText('for approvers and administrators')).toBeTruthy();
 });
 
 test('a requested change is approved or denied by another person, who sees the impact', async () => {
@@ -113,7 +116,9 @@ test('a requested change is approved or denied by another person, who sees the i
   });
   page('/changes/C118');
   expect(await screen.findByText(/waits for approval\. A second person is needed for the group kiosks\./)).toBeTruthy();
-  fireEvent.click(await screen.findByRole('button', { name: 'Deny…' }));
+  const deny = await screen.findByRole<HTMLButtonElement>('button', { name: 'Deny…' });
+  await vi.waitFor(() => expect(deny.disabled).toBe(false));
+  fireEvent.click(deny);
   expect(screen.getByRole('button', { name: 'Deny' }).hasAttribute('disabled')).toBe(true);
   fireEvent.change(screen.getByLabelText('Reason'), { target: { value: 'the festival is on' } });
   fireEvent.click(screen.getByRole('button', { name: 'Deny' }));
@@ -131,5 +136,5 @@ test('nobody approves their own request', async () => {
   serve({ 'GET /api/session': { body: { ...session, person: 'tor.havik' } }, 'GET /api/changes/118': { body: shown({ status: 'requested', ended: null }) } });
   page('/changes/C118');
   expect(await screen.findByText(/You asked for it yourself: another person approves it\./)).toBeTruthy();
-  expect(screen.queryByRole('button', { name: 'Approve…' })).toBeNull();
+  expect((screen.getByRole('button', { name: 'Approve…' }) as HTMLButtonElement).disabled).toBe(true);
 });

@@ -44,15 +44,16 @@ export function ConcessionsPage() {
               control={<Switch size="small" checked={alsoOver} onChange={(_, on) => set({ also_over: on ? 'yes' : null })} />}
               label="also those that are over"
             />
-            {may.includes('concession.ask') && (
-              <Button variant="contained" onClick={() => set({ ask: 'yes' })}>
-                Ask for one…
-              </Button>
-            )}
+            <Button variant="contained" disabled={!may.includes('concession.ask')} onClick={() => set({ ask: 'yes' })}>
+              Ask for one…
+            </Button>
             <CopiedCommand command={`constans concession list${alsoOver ? ' --also-over' : ''}${asArgument(list.filter)}`} />
           </Box>
         }
       >
+        {session.data && !may.includes('concession.ask') && (
+          <Typography sx={{ color: 'text.secondary', mb: 1 }}>Operators, publishers, approvers and administrators ask for one; approvers decide.</Typography>
+        )}
         <ListView
           label="Concessions"
           nouns={['concession', 'concessions']}

@@ -46,11 +46,9 @@ export function EvidencePage() {
         title="Evidence: signed files that prove compliance"
         aside={
           <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
-            {may.includes('evidence.make') && (
-              <Button variant="contained" onClick={() => set({ make: 'yes' })}>
-                Make…
-              </Button>
-            )}
+            <Button variant="contained" disabled={!may.includes('evidence.make')} onClick={() => set({ make: 'yes' })}>
+              Make…
+            </Button>
             <CopiedCommand command={`constans evidence list${asArgument(list.filter)}`} />
           </Box>
         }
