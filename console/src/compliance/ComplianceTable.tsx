@@ -3,8 +3,8 @@ import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
-import { type FigureColumn, FiguresTable } from '../lists/FiguresTable';
 import { listOf } from '../lists/filter';
+import { type WholeColumn, WholeTable } from '../lists/WholeTable';
 import { mono } from '../looks/theme';
 import { deviationCause } from '../words/words';
 import { onlyOf, onlyWords } from './only';
@@ -24,7 +24,7 @@ interface Counted {
 /** Clauses and nodes by the keys of a dimension, those with the most noncompliant clauses first. */
 export function ComplianceTable({ by, rows, hasMoreRows, onOnly }: Counted) {
   if (rows.length === 0) return <Typography>There are no clauses to count.</Typography>;
-  const key: FigureColumn<Row> = {
+  const key: WholeColumn<Row> = {
     field: 'key',
     head: titled(by),
     text: (row) => keyWords(by, row),
@@ -33,14 +33,14 @@ export function ComplianceTable({ by, rows, hasMoreRows, onOnly }: Counted) {
   };
   return (
     <>
-      <FiguresTable label={`Compliance by ${by}`} name="compliance" columns={[key, ...FIGURES]} rows={rows} keyOf={(row) => row.key ?? ''} />
+      <WholeTable label={`Compliance by ${by}`} name="compliance" columns={[key, ...FIGURES]} rows={rows} keyOf={(row) => row.key ?? ''} />
       {hasMoreRows && <Typography sx={{ color: 'text.secondary' }}>There are more: use a filter, or count by something else.</Typography>}
     </>
   );
 }
 
-const titleOf: FigureColumn<Row> = { field: 'title', head: 'Title', text: ({ title }) => title ?? '', isHiddenFirst: true };
-const share: FigureColumn<Row> = {
+const titleOf: WholeColumn<Row> = { field: 'title', head: 'Title', text: ({ title }) => title ?? '', isHiddenFirst: true };
+const share: WholeColumn<Row> = {
   field: 'clauses',
   head: 'Clauses compliant',
   width: '22%',
@@ -49,15 +49,15 @@ const share: FigureColumn<Row> = {
   order: ({ clauses }) => clauses.compliant,
 };
 
-function number(field: string, head: string, of: (row: Row) => number, isHiddenFirst = false): FigureColumn<Row> {
+function number(field: string, head: string, of: (row: Row) => number, isHiddenFirst = false): WholeColumn<Row> {
   return { field, head, align: 'right', text: (row) => String(of(row)), cell: (row) => of(row).toLocaleString('en'), order: of, isHiddenFirst };
 }
 
-function rate(field: string, head: string, of: (row: Row) => number | null | undefined): FigureColumn<Row> {
+function rate(field: string, head: string, of: (row: Row) => number | null | undefined): WholeColumn<Row> {
   return { field, head, align: 'right', text: (row) => rateWords(of(row)), order: (row) => of(row) ?? -1 };
 }
 
-const FIGURES: FigureColumn<Row>[] = [
+const FIGURES: WholeColumn<Row>[] = [
   titleOf,
   share,
   rate('rate', 'As found', (row) => row.rate_basis_points),

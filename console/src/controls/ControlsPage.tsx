@@ -1,14 +1,8 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { Fragment } from 'react';
 import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { AsOf } from '../compliance/AsOf';
@@ -16,11 +10,11 @@ import { ComplianceTabs } from '../compliance/ComplianceTabs';
 import { rateWords } from '../compliance/rate';
 import { ShareBar } from '../compliance/ShareBar';
 import { asArgument, listOf, namesFilter, useFilter } from '../lists/filter';
+import { type WholeColumn, WholeTable } from '../lists/WholeTable';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { mono } from '../looks/theme';
-import { Wide } from '../looks/Wide';
 import { NodeFilter } from '../nodes/NodeFilter';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
@@ -53,37 +47,15 @@ export function ControlsPage() {
           <>
             <Card>
               <Catalogue controls={controls} />
-              <Wide>
-                <Table size="small" aria-label="Controls">
-                  <TableHead>
-                    <TableRow>
-                      <TableCell>Control</TableCell>
-                      <TableCell align="right">In scope</TableCell>
-                      <TableCell align="right">Satisfied</TableCell>
-                      <TableCell align="right">Not satisfied</TableCell>
-                      <TableCell align="right">Not known</TableCell>
-                      <TableCell align="right">Conceded</TableCell>
-                      <TableCell align="right">Gaps</TableCell>
-                      <TableCell>Clauses</TableCell>
-                      <TableCell align="right">As found</TableCell>
-                    </TableRow>
-                  </TableHead>
-                  <TableBody>
-                    {controls.controls.map((control) => (
-                      <Fragment key={control.id}>
-                        <ControlRow control={control} isOpen={control.id === open} onOpen={() => set({ control: control.id === open ? null : control.id })} />
-                        {control.id === open && (
-                          <TableRow>
-                            <TableCell colSpan={9} sx={{ bgcolor: 'sunken' }}>
-                              <ControlText control={control} nodesInAll={controls.nodes_in_all} asked={asked} />
-                            </TableCell>
-                          </TableRow>
-                        )}
-                      </Fragment>
-                    ))}
-                  </TableBody>
-                </Table>
-              </Wide>
+              <WholeTable
+                label="Controls"
+                name="controls"
+                columns={columnsOf(open, (id) => set({ control: id === open ? null : id }))}
+                rows={controls.controls}
+                keyOf={({ id }) => id}
+                heading={({ is_heading, id, title }) => (is_heading ? `${id} ${title ?? ''}` : undefined)}
+                below={(control) => control.id === open && <ControlText control={control} nodesInAll={controls.nodes_in_all} asked={asked} />}
+              />
             </Card>
             {controls.assets && <Assets summary={controls.assets} />}
           </>
@@ -111,43 +83,66 @@ function Catalogue({ controls: { version, as_of } }: { controls: Schemas['Contro
   );
 }
 
-function ControlRow({ control, isOpen, onOpen }: { control: Schemas['ControlFigures']; isOpen: boolean; onOpen: () => void }) {
-  const { nodes, clauses } = control;
-  if (control.is_heading) {
-    return (
-      <TableRow>
-        <TableCell colSpan={9} sx={{ fontWeight: 600 }}>
-          {control.id} {control.title}
-        </TableCell>
-      </TableRow>
-    );
-  }
-  const numbers = [control.in_scope ?? '–', nodes.without_deviation, nodes.with_deviation, nodes.not_known, nodes.conceded];
-  return (
-    <TableRow>
-      <TableCell sx={{ minWidth: 260 }}>
-        <Link component="button" onClick={onOpen} aria-expanded={isOpen} sx={{ textAlign: 'left', verticalAlign: 'baseline' }}>
+type Control = Schemas['ControlFigures'];
+
+function columnsOf(open: string | null, onOpen: (id: string) => void): WholeColumn<Control>[] {
+  return [
+    {
+      field: 'id',
+      head: 'Control',
+      width: 300,
+      text: ({ id }) => id,
+      cell: ({ id, title }) => (
+        <Link component="button" onClick={() => onOpen(id)} aria-expanded={id === open} sx={{ textAlign: 'left', verticalAlign: 'baseline' }}>
           <Box component="span" sx={{ fontFamily: mono, fontSize: 13, mr: 1 }}>
-            {control.id}
+            {id}
           </Box>
-          {control.title ?? <i>not in the catalogue</i>}
+          {title ?? <i>not in the catalogue</i>}
         </Link>
-      </TableCell>
-      {numbers.map((number, at) => (
-        // biome-ignore lint/suspicious/noArrayIndexKey: the columns are fixed
-        <TableCell key={at} align="right">
-          {number.toLocaleString('en')}
-        </TableCell>
-      ))}
-      <TableCell align="right" sx={{ fontWeight: control.gaps > 0 ? 600 : undefined }}>
-        {control.gaps.toLocaleString('en')}
-      </TableCell>
-      <TableCell sx={{ width: '18%' }}>
-        <ShareBar clauses={clauses} />
-      </TableCell>
-      <TableCell align="right">{rateWords(control.rate_basis_points)}</TableCell>
-    </TableRow>
-  );
+      ),
+      order: ({ id }) => id,
+    },
+    { field: 'title', head: 'Title', text: ({ title }) => title ?? '', isHiddenFirst: true },
+    number('in_scope', 'In scope', ({ in_scope }) => in_scope ?? undefined),
+    number('satisfied', 'Satisfied', ({ nodes }) => nodes.without_deviation),
+    number('not_satisfied', 'Not satisfied', ({ nodes }) => nodes.with_deviation),
+    number('not_known', 'Not known', ({ nodes }) => nodes.not_known),
+    number('conceded', 'Conceded', ({ nodes }) => nodes.conceded),
+    {
+      ...number('gaps', 'Gaps', ({ gaps }) => gaps),
+      cell: ({ gaps }) => (
+        <Box component="span" sx={{ fontWeight: gaps > 0 ? 600 : undefined }}>
+          {gaps.toLocaleString('en')}
+        </Box>
+      ),
+    },
+    {
+      field: 'clauses',
+      head: 'Clauses compliant',
+      width: '18%',
+      text: ({ clauses }) => String(clauses.compliant),
+      cell: ({ clauses }) => <ShareBar clauses={clauses} />,
+      order: ({ clauses }) => clauses.compliant,
+    },
+    {
+      field: 'rate',
+      head: 'As found',
+      align: 'right',
+      text: ({ rate_basis_points }) => rateWords(rate_basis_points),
+      order: ({ rate_basis_points }) => rate_basis_points ?? -1,
+    },
+  ];
+}
+
+function number(field: string, head: string, of: (control: Control) => number | undefined): WholeColumn<Control> {
+  return {
+    field,
+    head,
+    align: 'right',
+    text: (control) => String(of(control) ?? ''),
+    cell: (control) => of(control)?.toLocaleString('en') ?? '–',
+    order: (control) => of(control) ?? -1,
+  };
 }
 
 /** What a control demands, where it does not apply and why, and its gaps. */

@@ -3,7 +3,7 @@ import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
-import { type FigureColumn, FiguresTable } from '../lists/FiguresTable';
+import { type WholeColumn, WholeTable } from '../lists/WholeTable';
 import { mono } from '../looks/theme';
 import { span } from '../words/time';
 
@@ -32,7 +32,7 @@ interface Shown {
 /** Episodes by the keys of a dimension, those with the most open ones first. */
 export function DriftTable({ by, rows, hasMoreRows, onClause }: Shown) {
   if (rows.length === 0) return <Typography>No drift in this period.</Typography>;
-  const columns: FigureColumn<Schemas['DriftRow']>[] = [
+  const columns: WholeColumn<Schemas['DriftRow']>[] = [
     {
       field: 'key',
       head: by.charAt(0).toUpperCase() + by.slice(1),
@@ -45,7 +45,7 @@ export function DriftTable({ by, rows, hasMoreRows, onClause }: Shown) {
       order: ({ key }) => key ?? '',
     },
     ...NUMBERS.map(
-      ([number, head]): FigureColumn<Schemas['DriftRow']> => ({
+      ([number, head]): WholeColumn<Schemas['DriftRow']> => ({
         field: number,
         head,
         align: 'right',
@@ -55,7 +55,7 @@ export function DriftTable({ by, rows, hasMoreRows, onClause }: Shown) {
       }),
     ),
     ...SPANS.map(
-      ([durations, head]): FigureColumn<Schemas['DriftRow']> => ({
+      ([durations, head]): WholeColumn<Schemas['DriftRow']> => ({
         field: durations,
         head,
         align: 'right',
@@ -66,7 +66,7 @@ export function DriftTable({ by, rows, hasMoreRows, onClause }: Shown) {
   ];
   return (
     <>
-      <FiguresTable label={`Drift by ${by}`} name="drift" columns={columns} rows={rows} keyOf={({ key }) => key ?? ''} />
+      <WholeTable label={`Drift by ${by}`} name="drift" columns={columns} rows={rows} keyOf={({ key }) => key ?? ''} />
       <Typography sx={{ mt: 1, color: 'text.secondary', fontSize: 13 }}>
         Half of the episodes were detected, and corrected, within these spans.{hasMoreRows && ' There are more rows: use a filter.'}
       </Typography>

@@ -44,11 +44,14 @@ interface Props<T> {
   actions?: (entry: T) => ReactNode;
   /** What stands below an entry, over the whole width. */
   below?: (entry: T) => ReactNode;
+  /** Of an entry that only heads those after it, what it says. */
+  heading?: (entry: T) => string | undefined;
 }
 
 /** The entries of a list, a row each. */
-export function RecordTable<T>({ label, isSortable, columns, entries, keyOf, sort, onSort, selection, actions, below }: Props<T>) {
+export function RecordTable<T>({ label, isSortable, columns, entries, keyOf, sort, onSort, selection, actions, below, heading }: Props<T>) {
   const keys = entries.map(keyOf);
+  const width = columns.length + (selection ? 1 : 0) + (actions ? 1 : 0);
   return (
     <Table size="small" aria-label={label} sx={{ '& td': { verticalAlign: 'top', overflowWrap: 'anywhere' } }}>
       <TableHead>
@@ -79,6 +82,16 @@ export function RecordTable<T>({ label, isSortable, columns, entries, keyOf, sor
       <TableBody>
         {entries.map((entry) => {
           const more = below?.(entry);
+          const head = heading?.(entry);
+          if (head !== undefined) {
+            return (
+              <TableRow key={keyOf(entry)}>
+                <TableCell colSpan={width} sx={{ fontWeight: 600 }}>
+                  {head}
+                </TableCell>
+              </TableRow>
+            );
+          }
           return (
             <Fragment key={keyOf(entry)}>
               <TableRow selected={selection?.selected.has(keyOf(entry))} sx={more ? { '& > td': { borderBottom: 0 } } : undefined}>
@@ -106,7 +119,7 @@ export function RecordTable<T>({ label, isSortable, columns, entries, keyOf, sor
               </TableRow>
               {more && (
                 <TableRow>
-                  <TableCell colSpan={columns.length + (selection ? 1 : 0) + (actions ? 1 : 0)} sx={{ pt: 0 }}>
+                  <TableCell colSpan={width} sx={{ pt: 0, pl: 2 }}>
                     {more}
                   </TableCell>
                 </TableRow>

@@ -1,20 +1,15 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableHead from '@mui/material/TableHead';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
-import { Fragment } from 'react';
 import { Link as RouterLink, useSearchParams } from 'react-router';
 import type { Schemas } from '../api/client';
 import { askAddress } from '../concessions/concessionWords';
 import { acceptAddress } from '../drift/acceptAddress';
+import { type WholeColumn, WholeTable } from '../lists/WholeTable';
 import { Address } from '../looks/Address';
+import { Moment } from '../looks/Moment';
 import { StatusWord } from '../looks/StatusWord';
-import { clock, exact } from '../words/time';
 import { count, outcomeWords } from '../words/words';
 import { WantedProperties } from './WantedProperties';
 
@@ -53,44 +48,14 @@ export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: 
   };
   return (
     <>
-      <Table size="small" aria-label="Clauses">
-        <TableHead>
-          <TableRow>
-            <TableCell>Clause</TableCell>
-            <TableCell>As of the last full run</TableCell>
-            <TableCell>Severity</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {shown.map((clause) => (
-            <Fragment key={clause.address}>
-              <ClauseRow clause={clause} isOpen={clause.address === open} onOpen={() => set('clause', clause.address === open ? null : clause.address)} />
-              {clause.address === open && (
-                <TableRow>
-                  <TableCell colSpan={3} sx={{ bgcolor: 'sunken', pl: 2 }}>
-                    <WantedProperties wanted={clause.wanted} />
-                    {run && (
-                      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run}?clause=${encodeURIComponent(clause.address)}`}>
-                        Result in the run
-                      </Link>
-                    )}
-                    {!isQuiet(clause) && (clause.conceded_by ?? []).length === 0 && (
-                      <>
-                        <Link component={RouterLink} to={acceptAddress(node, clause.address)} sx={{ ml: 2 }}>
-                          Accept what was found…
-                        </Link>
-                        <Link component={RouterLink} to={askAddress(node, clause.address)} sx={{ ml: 2 }}>
-                          Ask for a concession
-                        </Link>
-                      </>
-                    )}
-                  </TableCell>
-                </TableRow>
-              )}
-            </Fragment>
-          ))}
-        </TableBody>
-      </Table>
+      <WholeTable
+        label="Clauses"
+        name="clauses"
+        columns={columnsOf(open, (address) => set('clause', address === open ? null : address))}
+        rows={shown}
+        keyOf={({ address }) => address}
+        below={(clause) => clause.address === open && <Opened node={node} clause={clause} run={run ?? undefined} />}
+      />
       {(hidden > 0 || showsAll) && loud.length > 0 && (
         <Button variant="text" sx={{ mt: 1, px: 0 }} onClick={() => set('all', showsAll ? null : '')}>
           {showsAll ? 'Show only clauses that are not in line' : `${count(hidden, 'clause is', 'clauses are')} in line: show all`}
@@ -100,41 +65,90 @@ export function ClauseTable({ node, clauses: { clauses, run, state } }: { node: 
   );
 }
 
-function ClauseRow({ clause, isOpen, onOpen }: { clause: Clause; isOpen: boolean; onOpen: () => void }) {
+const SEVERITIES = ['critical', 'high', 'medium', 'low'];
+
+function columnsOf(open: string | null, onOpen: (address: string) => void): WholeColumn<Clause>[] {
+  return [
+    {
+      field: 'address',
+      head: 'Clause',
+      text: ({ address }) => address,
+      cell: ({ address, origins }) => (
+        <>
+          <Link component="button" onClick={() => onOpen(address)} aria-expanded={address === open} sx={{ textAlign: 'left', verticalAlign: 'baseline' }}>
+            <Address>{address}</Address>
+          </Link>
+          <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{origins.join(', ')}</Box>
+        </>
+      ),
+      order: ({ address }) => address,
+    },
+    { field: 'outcome', head: 'As of the last full run', text: outcomeText, cell: (clause) => <Outcome clause={clause} />, order: outcomeText },
+    { field: 'severity', head: 'Severity', text: ({ severity }) => severity, order: ({ severity }) => SEVERITIES.indexOf(severity) },
+    { field: 'reason', head: 'Reason', text: ({ reason }) => reason ?? '', isHiddenFirst: true },
+    {
+      field: 'since',
+      head: 'Since',
+      text: ({ since }) => since ?? '',
+      cell: ({ since }) => <Moment at={since} />,
+      order: ({ since }) => since ?? '',
+      isHiddenFirst: true,
+    },
+    { field: 'origins', head: 'From', text: ({ origins }) => origins.join(', '), order: ({ origins }) => origins.join(', '), isHiddenFirst: true },
+  ];
+}
+
+function outcomeText({ outcome, cause }: Clause): string {
+  return outcomeWords(outcome) + (cause === 'drift' ? ', drift' : '');
+}
+
+/** What an open clause desires, and where to go on from it. */
+function Opened({ node, clause, run }: { node: string; clause: Clause; run?: string }) {
   return (
-    <TableRow>
-      <TableCell>
-        <Link component="button" onClick={onOpen} aria-expanded={isOpen} sx={{ textAlign: 'left', verticalAlign: 'baseline' }}>
-          <Address>{clause.address}</Address>
+    <>
+      <WantedProperties wanted={clause.wanted} />
+      {run && (
+        <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run}?clause=${encodeURIComponent(clause.address)}`}>
+          Result in the run
         </Link>
-        <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{clause.origins.join(', ')}</Box>
-      </TableCell>
-      <TableCell>
-        <StatusWord status={clause.status} word={outcomeWords(clause.outcome) + (clause.cause === 'drift' ? ', drift' : '')} />
-        {clause.reason && (
-          <Box sx={{ color: 'text.secondary', fontSize: 13, overflowWrap: 'anywhere' }}>
-            {clause.reason}
-            {clause.since && (
-              <>
-                , since{' '}
-                <time dateTime={clause.since} title={exact(clause.since)}>
-                  {clock(clause.since)}
-                </time>
-              </>
-            )}
-          </Box>
-        )}
-        {(clause.conceded_by ?? []).map((by) => (
-          <Box key={by.no} sx={{ fontSize: 13, overflowWrap: 'anywhere' }}>
-            may deviate until <time title={exact(by.until)}>{clock(by.until)}</time> by{' '}
-            <Link component={RouterLink} to="/compliance/concessions">
-              D{by.no}
-            </Link>
-            : “{by.because}”
-          </Box>
-        ))}
-      </TableCell>
-      <TableCell>{clause.severity}</TableCell>
-    </TableRow>
+      )}
+      {!isQuiet(clause) && (clause.conceded_by ?? []).length === 0 && (
+        <>
+          <Link component={RouterLink} to={acceptAddress(node, clause.address)} sx={{ ml: 2 }}>
+            Accept what was found…
+          </Link>
+          <Link component={RouterLink} to={askAddress(node, clause.address)} sx={{ ml: 2 }}>
+            Ask for a concession
+          </Link>
+        </>
+      )}
+    </>
+  );
+}
+
+function Outcome({ clause }: { clause: Clause }) {
+  return (
+    <>
+      <StatusWord status={clause.status} word={outcomeText(clause)} />
+      {clause.reason && (
+        <Box sx={{ color: 'text.secondary', fontSize: 13, overflowWrap: 'anywhere' }}>
+          {clause.reason}
+          {clause.since && (
+            <>
+              , since <Moment at={clause.since} />
+            </>
+          )}
+        </Box>
+      )}
+      {(clause.conceded_by ?? []).map((by) => (
+        <Box key={by.no} sx={{ fontSize: 13, overflowWrap: 'anywhere' }}>
+          may deviate until <Moment at={by.until} /> by{' '}
+          <Link component={RouterLink} to="/compliance/concessions">
+            D{by.no}
+          </Link>
+          : “{by.because}”
+        </Box>
+      ))}
+    </>
   );
 }
