@@ -54,6 +54,8 @@ export function SettingsCard({ draft, settings, nodes, mayEdit }: Part & { setti
 function SettingRow({ setting, nodes, draft, mayEdit }: Part & { setting: Setting; nodes: number }) {
   const { word, means, takes, recommended, usual, below, above } = setting;
   const values = (draft.draft.settings ?? {}) as Record<string, unknown>;
+  const [isTimed, setTimed] = useState(false);
+  const isSet = values[word] !== undefined && mayEdit;
   const set = (value: unknown) => {
     const { [word]: _, ...others } = values;
     const { [word]: _end, ...ends } = draft.draft.settings_until ?? {};
@@ -82,7 +84,12 @@ function SettingRow({ setting, nodes, draft, mayEdit }: Part & { setting: Settin
         <Typography sx={{ fontSize: 14, color: 'text.secondary', mt: 0.5 }}>
           {values[word] === undefined ? `usually ${usual}` : (setting.words ?? '')}
         </Typography>
-        {values[word] !== undefined && mayEdit && <EndField label={`${word} until (UTC)`} end={typedMoment(end?.until)} onEnd={setEnd} />}
+        {isSet && (end || isTimed) && <EndField label={`${word} until (UTC)`} end={typedMoment(end?.until)} onEnd={setEnd} />}
+        {isSet && !end && !isTimed && (
+          <Button variant="text" size="small" onClick={() => setTimed(true)} aria-label={`for a time… ${word}`} sx={{ p: 0, minWidth: 0, fontWeight: 400 }}>
+            for a time…
+          </Button>
+        )}
         {end?.then !== undefined && end.then !== null && (
           <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>then {describedValue(end.then)} again</Typography>
         )}
