@@ -175,7 +175,7 @@ async fn check_decider(
         return decider.check_fleet(&format!("D{}, which is for whatever node matches", asked.no));
     }
     // One that was retired since is not among them.
-    let ids: Vec<Uuid> = node::ids(db, &asked.nodes).await?.into_values().collect();
+    let ids: Vec<Uuid> = node::ids(&mut *db, &asked.nodes).await?.into_values().collect();
     decider.check_nodes(db, &ids).await
 }
 
