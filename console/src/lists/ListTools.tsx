@@ -1,5 +1,5 @@
+import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Checkbox from '@mui/material/Checkbox';
 import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
 import Tooltip from '@mui/material/Tooltip';
@@ -60,14 +60,9 @@ export function ListTools<T>({ name, columns, hidden, onHidden, all, savesHidden
       <Menu anchorEl={anchor} open={anchor !== undefined} onClose={() => setAnchor(undefined)}>
         {columns.map(({ field, head }, at) => (
           <MenuItem key={field} role="menuitemcheckbox" aria-checked={!hidden.includes(field)} disabled={at === 0} dense onClick={() => toggle(field)}>
-            <Checkbox
-              checked={!hidden.includes(field)}
-              size="small"
-              tabIndex={-1}
-              disableRipple
-              slotProps={{ input: { 'aria-hidden': true } }}
-              sx={{ p: 0, mr: 1 }}
-            />
+            <Box component="span" aria-hidden sx={{ width: 20, color: 'primary.main' }}>
+              {hidden.includes(field) ? '' : '✓'}
+            </Box>
             {head}
           </MenuItem>
         ))}
