@@ -2322,8 +2322,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The settings that groups or nodes by themselves have for a time, those that end first first: with who said so, when and why.
-         * @description The settings that groups or nodes by themselves have for a time, those that end first first: with who said so, when and why.
+         * The settings that groups or nodes by themselves have for a time, those that end first first, at most 200: with who said so, when and why.
+         * @description The settings that groups or nodes by themselves have for a time, those that end first first, at most 200: with who said so, when and why.
          */
         get: operations["get_api_temporary_settings"];
         put?: never;

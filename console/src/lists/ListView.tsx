@@ -33,7 +33,7 @@ interface Props<T> {
 /** A list with its filter, its columns to choose, what saves it as CSV, and its pages. */
 export function ListView<T>({ label, list, columns, keyOf, nouns, example, empty, selection, actions, below }: Props<T>) {
   const hiddenFirst = columns.filter(({ isHiddenFirst }) => isHiddenFirst).map(({ field }) => field);
-  const [hidden, setHidden] = useKept<string[]>(`${list.name}-hidden-columns`, hiddenFirst, localStorage);
+  const [hidden, setHidden] = useKept<string[]>(`${label}-hidden-columns`, hiddenFirst, localStorage);
   const { query, filter, onFilter, page, hasMore, goTo } = list;
   // The field says what is wrong with it.
   const isFilterWrong = query.error instanceof Refused && query.error.problem.type === 'filter';

@@ -85,8 +85,10 @@ impl ListQuery {
     ) -> PageAnswer<T> {
         let entries = &entries;
         self.page(list, |range| async move {
-            let first =
-                range.after.and_then(|after| after.key.parse::<usize>().ok()).map_or(0, |last| last + 1);
+            let first = range
+                .after
+                .and_then(|after| after.key.parse::<usize>().ok())
+                .map_or(0, |last| last.saturating_add(1));
             let placed = entries.iter().enumerate().skip(first).take(range.size as usize + 1);
             Ok(placed.map(|(place, entry)| (Cursor::of_place(place), entry.clone())).collect())
         })

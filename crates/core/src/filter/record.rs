@@ -74,11 +74,10 @@ impl RecordOrder {
     /// Returns which fields the list can be sorted by.
     pub fn parse(text: &str, list: &'static RecordList) -> Result<Self, String> {
         let (is_descending, name) = text.strip_prefix('-').map_or((false, text), |name| (true, name));
-        let sortable = || list.fields.iter().filter(|field| field.field_type != FieldType::Labels);
-        match sortable().find(|field| field.name == name) {
+        match list.fields.iter().find(|field| field.name == name) {
             Some(field) => Ok(Self { list, field: field.name, is_descending }),
             None => {
-                let names: Vec<&str> = sortable().map(|field| field.name).collect();
+                let names: Vec<&str> = list.fields.iter().map(|field| field.name).collect();
                 Err(match nearest_word(name, names.iter().copied()) {
                     Some(near) => format!("the list is not sorted by `{name}`: did you mean `{near}`?"),
                     None => format!("the list is sorted by {}, or by one of them with `-`", names.join(", ")),
@@ -87,9 +86,16 @@ impl RecordOrder {
         }
     }
 
-    /// Returns what a record is sorted by.
+    /// Returns what a record is sorted by; of labels the text `role=kiosk site=auken`.
     pub fn key(&self, record: &Value) -> Value {
-        self.list.asked_of(record).remove(self.field).unwrap_or_default()
+        match self.list.asked_of(record).remove(self.field).unwrap_or_default() {
+            Value::Object(labels) => {
+                let label =
+                    |(key, value): (&String, &Value)| format!("{key}={}", value.as_str().unwrap_or_default());
+                Value::from(labels.iter().map(label).collect::<Vec<_>>().join(" "))
+            }
+            key => key,
+        }
     }
 
     /// Compares two records by their keys: texts without regard to upper and lower case, lists by their length.
@@ -211,6 +217,10 @@ mod tests {
         assert_eq!(backwards.compare(&low, &high), Ordering::Greater);
         let who = order("who");
         assert_eq!(who.compare(&json!("aron"), &json!("Ilse")), Ordering::Less);
+        let labels = RecordOrder::parse("-labels", &JOINING_REQUESTS).unwrap();
+        let key = |site: &str| labels.key(&json!({ "labels": { "role": "kiosk", "site": site } }));
+        assert_eq!(key("auken"), "role=kiosk site=auken");
+        assert_eq!(labels.compare(&key("auken"), &key("brisk")), Ordering::Greater);
         assert!(RecordOrder::parse("woh", &CHANGES).unwrap_err().contains("did you mean `who`?"));
     }
 }

@@ -1,11 +1,15 @@
 //! Every list is filtered by the fields of its entries, sorted by any of them, and read page by page.
 
+use constans_core::filter::{
+    ADMISSION_RULES, AUDIT_ENTRIES, CHANGES, CONCESSIONS, EVIDENCE, FREEZES, GROUPS, INVITATIONS,
+    JOINING_REQUESTS, PEOPLE, RELEASES, RETIRED_NODES, TOKENS,
+};
 use constans_e2e::Fleet;
-use constans_e2e::story::{joined, refused, well};
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, well};
 use serde_json::Value;
 
 /// 2,500 invitations of two people, some of them for kiosks.
-const INVITATIONS: &str = "insert into invitation (id, secret_digest, labels, uses, uses_left, made_by, expires_at, made_at)
+const MADE_INVITATIONS: &str = "insert into invitation (id, secret_digest, labels, uses, uses_left, made_by, expires_at, made_at)
     select gen_random_uuid(), '', case when n % 5 = 0 then '{\"role\": \"kiosk\"}'::jsonb else '{}' end, 1 + n % 7, least(n % 3, 1 + n % 7),
         case when n % 2 = 0 then 'tor.havik' else 'ilse.maren' end, now() + interval '1 hour', now() - interval '1 second' * (n / 4)
     from generate_series(1, 2500) n";
@@ -19,7 +23,7 @@ fn listed(fleet: &Fleet, arguments: &[&str]) -> Vec<Value> {
 fn a_filter_and_an_order_hold_over_all_pages() {
     let fleet = Fleet::start();
     fleet.token("tor.havik", "approver");
-    fleet.query(INVITATIONS);
+    fleet.query(MADE_INVITATIONS);
 
     let filter = "invitation.made_by == \"tor.havik\" && invitation.labels.role == \"kiosk\" && invitation.uses_left > 0";
     let found = listed(&fleet, &["invitation", "list", "--filter", filter]);
@@ -56,6 +60,42 @@ fn a_filter_and_an_order_hold_over_all_pages() {
     read.sort();
     read.dedup();
     assert_eq!(read.len().to_string(), reckoned, "each once");
+}
+
+#[test]
+fn every_list_is_sorted_by_every_field_and_asked_for_each() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    publish_and_serve(&fleet);
+    well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "observe")));
+    fleet.invite(&kiosk, &["--label", "site=auken"]);
+    let curl = fleet.curl().with_token(fleet.administrator());
+    for (list, path) in [
+        (&ADMISSION_RULES, "admission-rules"),
+        (&AUDIT_ENTRIES, "audit"),
+        (&CHANGES, "changes"),
+        (&CONCESSIONS, "concessions"),
+        (&EVIDENCE, "evidence"),
+        (&FREEZES, "freezes"),
+        (&GROUPS, "groups"),
+        (&INVITATIONS, "invitations"),
+        (&JOINING_REQUESTS, "joining-requests"),
+        (&PEOPLE, "people"),
+        (&RELEASES, "releases"),
+        (&RETIRED_NODES, "retired-nodes"),
+        (&TOKENS, "tokens"),
+    ] {
+        for field in list.fields {
+            // It is equal to itself: whatever it is, all entries match.
+            let asked = format!("{0}.{1}%20%3D%3D%20{0}.{1}", list.name, field.name);
+            let (status, all) = curl.get(&format!("/api/{path}"));
+            let (sorted_status, sorted) =
+                curl.get(&format!("/api/{path}?sort=-{}&filter={asked}", field.name));
+            assert_eq!((status, sorted_status), (200, 200), "{path} by {}: {sorted}", field.name);
+            let count = |list: &str| serde_json::from_str::<Vec<Value>>(list).expect("a list").len();
+            assert_eq!(count(&all), count(&sorted), "{path} by {}", field.name);
+        }
+    }
 }
 
 #[test]

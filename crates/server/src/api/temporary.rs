@@ -13,11 +13,12 @@ use rocket::serde::json::Json;
 use rocket::{State, get};
 use sqlx::PgPool;
 use std::collections::BTreeMap;
+use uuid::Uuid;
 
 /// This many are listed at most.
-const MAX_LISTED: usize = 1_000;
+const MAX_LISTED: usize = 200;
 
-/// The settings that groups or nodes by themselves have for a time, those that end first first: with who said so, when and why.
+/// The settings that groups or nodes by themselves have for a time, those that end first first, at most 200: with who said so, when and why.
 #[utoipa::path(tag = "groups", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<TemporarySetting>)))]
 #[get("/api/temporary-settings")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<TemporarySetting>> {
@@ -27,24 +28,28 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
     let members: BTreeMap<String, i64> = wanted::members(db, &names).await?.into_iter().collect();
     let of_groups = groups.iter().flat_map(|group| {
         let nodes = members.get(&group.name).map_or(0, |nodes| nodes.unsigned_abs());
-        let key = DocumentKey::Group(group.name.clone());
-        temporary(group, nodes)
-            .map(move |one| (key.clone(), TemporarySetting { group: Some(group.name.clone()), ..one }))
+        temporary(group, nodes).map(|one| (None, TemporarySetting { group: Some(group.name.clone()), ..one }))
     });
-    let alone: Vec<(DocumentKey, String, Group)> = node::with_ending_values(db)
-        .await?
-        .into_iter()
-        .map(|(id, document)| (DocumentKey::Node(id.to_string()), document.name, document.own.group()))
-        .collect();
-    let of_nodes = alone.iter().flat_map(|(key, name, given)| {
-        temporary(given, 1).map(|one| (key.clone(), TemporarySetting { node: Some(name.clone()), ..one }))
+    let alone = node::with_ending_values(db).await?;
+    let of_nodes = alone.iter().flat_map(|(id, document)| {
+        let given: Vec<TemporarySetting> = temporary(&document.own.group(), 1).collect();
+        given
+            .into_iter()
+            .map(|one| (Some(*id), TemporarySetting { node: Some(document.name.clone()), ..one }))
     });
-    let mut all: Vec<(DocumentKey, TemporarySetting)> = of_groups.chain(of_nodes).collect();
+    let mut all: Vec<(Option<Uuid>, TemporarySetting)> = of_groups.chain(of_nodes).collect();
     all.sort_by_key(|(_, one)| one.until);
     all.truncate(MAX_LISTED);
     let mut listed = Vec::new();
-    for (key, one) in all {
-        let change = change::set_until(db, &key.to_string(), &one.word).await?;
+    for (node, one) in all {
+        let change = match (node, &one.group) {
+            (Some(id), _) => {
+                change::set_until_of_node(db, &DocumentKey::Node(id.to_string()).to_string(), &one.word)
+                    .await?
+            }
+            (None, Some(group)) => group::set_until(db, group, &one.word, &one.until.to_string()).await?,
+            (None, None) => None,
+        };
         listed.push(TemporarySetting { change: change.map(changed_by), ..one });
     }
     Ok(Json(listed))

@@ -537,14 +537,14 @@ pub struct ChangedByRow {
     pub ended_at: SqlTimestamp,
 }
 
-/// Returns the change that said last until when a document, by its key, has a setting.
-pub async fn set_until(
+/// Returns the change that said until when a node, by the key of its document, has a setting by itself.
+pub async fn set_until_of_node(
     db: impl PgExecutor<'_>,
-    document: &str,
+    node: &str,
     setting: &str,
 ) -> sqlx::Result<Option<ChangedByRow>> {
-    sqlx::query_as(include_str!("sql/change/set_until.sql"))
-        .bind(document)
+    sqlx::query_as(include_str!("sql/change/set_until_of_node.sql"))
+        .bind(node)
         .bind(setting)
         .fetch_optional(db)
         .await

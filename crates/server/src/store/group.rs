@@ -53,6 +53,21 @@ pub async fn with_ends(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Value>> {
     sqlx::query_scalar(include_str!("sql/group/with_ends.sql")).fetch_all(db).await
 }
 
+/// Returns the change that said that a group has a setting until this moment, as it is written in its document.
+pub async fn set_until(
+    db: impl PgExecutor<'_>,
+    group: &str,
+    setting: &str,
+    until: &str,
+) -> sqlx::Result<Option<ChangedByRow>> {
+    sqlx::query_as(include_str!("sql/group/set_until.sql"))
+        .bind(group)
+        .bind(setting)
+        .bind(until)
+        .fetch_optional(db)
+        .await
+}
+
 /// Returns where the nodes of the fleet are placed.
 pub async fn placed_alike(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<PlacedAlikeRow>> {
     sqlx::query_as(include_str!("sql/group/placed_alike.sql")).fetch_all(db).await
