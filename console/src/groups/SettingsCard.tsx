@@ -30,8 +30,8 @@ export function SettingsCard({ draft, settings, nodes, mayEdit }: Part & { setti
         <Table size="small" aria-label="Agent settings" sx={{ tableLayout: 'fixed' }}>
           <TableHead>
             <TableRow>
-              <TableCell sx={{ width: '46%' }}>Setting</TableCell>
-              <TableCell sx={{ width: '24%' }}>Here</TableCell>
+              <TableCell sx={{ width: '40%' }}>Setting</TableCell>
+              <TableCell sx={{ width: '32%' }}>Here</TableCell>
               <TableCell>In other groups of these nodes</TableCell>
             </TableRow>
           </TableHead>

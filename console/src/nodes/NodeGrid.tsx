@@ -43,7 +43,7 @@ export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage,
   const [acted, setActed] = useState<{ name: string; anchor: HTMLElement }>();
   const now = useNow();
   const longest = nodes.reduce((longest, node) => Math.max(longest, node.name.length), 0);
-  const columns = useMemo(() => [...columnsAt(now, nameWidth(longest)), actionsColumn((name, anchor) => setActed({ name, anchor }))], [now, longest]);
+  const columns = useMemo(() => withActions(columnsAt(now, nameWidth(longest)), (name, anchor) => setActed({ name, anchor })), [now, longest]);
   // Of a page without problems their column would be empty.
   const hasProblems = nodes.some((node) => (node.problems ?? []).length > 0);
   const visibility = Object.fromEntries([...hidden, ...(hasProblems ? [] : ['problems'])].map((field) => [field, false]));
@@ -91,13 +91,14 @@ export function NodeGrid({ nodes, total, isFiltered, sort, onSort, page, onPage,
   );
 }
 
-/** What opens the actions of a row. */
-function actionsColumn(onOpen: (name: string, anchor: HTMLElement) => void): GridColDef<Node> {
-  return {
+/** What opens the actions of a row stands beside its name, so that it is seen however narrow the window is. */
+function withActions([name, ...others]: GridColDef<Node>[], onOpen: (name: string, anchor: HTMLElement) => void): GridColDef<Node>[] {
+  const actions: GridColDef<Node> = {
     field: 'actions',
     type: 'actions',
     headerName: 'Actions',
-    width: 72,
+    width: 44,
+    minWidth: 44,
     renderHeader: () => <Unseen>Actions</Unseen>,
     renderCell: ({ row }) => (
       <Button
@@ -115,6 +116,7 @@ function actionsColumn(onOpen: (name: string, anchor: HTMLElement) => void): Gri
       </Button>
     ),
   };
+  return name ? [name, actions, ...others] : others;
 }
 
 function sortModelOf(sort: string): GridSortModel {

@@ -48,7 +48,7 @@ export function refusalWords(refusal: Schemas['TextDiffRefusal']): string {
 
 /** Where a parameter's value comes from. */
 export function layerWords(layer: Schemas['Layer']): string {
-  return table.layer[layer.layer].replace('{name}', 'name' in layer ? layer.name : '');
+  return table.layer[layer.layer].replaceAll('`', '').replace('{name}', 'name' in layer ? layer.name : '');
 }
 
 /** Why a machine that fits an admission rule waits for a person, in words that follow its name. */

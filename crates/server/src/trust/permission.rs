@@ -257,12 +257,17 @@ mod tests {
             let limited = limited_permissions(&roles).into_iter();
             limited.map(|(permission, groups)| format!("{permission} {}", groups.join("+"))).collect()
         };
-        assert_eq!(told(&["operator@kiosks"]), ["freeze.set kiosks", "change.request kiosks"]);
+        assert_eq!(
+            told(&["operator@kiosks"]),
+            ["freeze.set kiosks", "concession.ask kiosks", "change.request kiosks"]
+        );
         let both = told(&["approver@kiosks", "operator@gates"]);
         assert_eq!(
             both,
             [
                 "freeze.set gates+kiosks",
+                "concession.ask gates+kiosks",
+                "concession.decide kiosks",
                 "node.edit kiosks",
                 "node.revoke kiosks",
                 "group.edit kiosks",
