@@ -155,6 +155,15 @@ fn a_mode_for_a_time_is_told_with_who_and_why_and_ends_by_itself() {
         |words: &[&str]| fleet.client(&[&["group", "setting", "kiosks", "mode", "observe"], words].concat());
     refused(&observe(&["--for", "7d"]), "who sets something for a time says why");
     refused(&observe(&["--until", "2026-01-01T00:00:00Z", "--because", "the pier is rebuilt"]), "is over");
+    // What is to follow is held to the same rules as what is set.
+    let followed = |word: &str, then: &str| {
+        let end = format!("\n[settings_until.{word}]\nuntil = \"2099-01-01T00:00:00Z\"\nthen = {then}\n");
+        group(&fleet, &kiosk, &(KIOSKS.replace("MODE", "enforce") + &end))
+    };
+    refused(&followed("interval_secs", "0"), "an interval lasts from 5 s to 7 days");
+    refused(&followed("mode", "\"sometimes\""), "the setting mode cannot be");
+    refused(&followed("grace_secs", "60"), "`grace_secs` has an end, and is not set");
+
     let until = Timestamp::now() + SignedDuration::from_secs(25);
     let set = observe(&["--until", &until.to_string(), "--because", "the pier is rebuilt"]);
     assert!(well(&set).contains("mode = \"observe\" for kiosks, until"), "{}", set.stdout);

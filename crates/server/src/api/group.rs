@@ -29,6 +29,7 @@ use rocket::{FromForm, State, delete, get, post, put};
 use serde_json::Value;
 use sqlx::{PgConnection, PgPool};
 use std::collections::{BTreeMap, BTreeSet};
+use std::slice;
 use std::sync::Arc;
 use utoipa::IntoParams;
 
@@ -432,5 +433,15 @@ pub(super) fn check_given(group: &Group) -> Result<(), ApiError> {
             .try_for_each(|control| check_name(control))
             .map_err(|because| ApiError::invalid("satisfies", because))?;
     }
-    check_settings(&group.settings).map_err(|because| ApiError::invalid("settings", because))
+    check_settings(&group.settings).map_err(|because| ApiError::invalid("settings", because))?;
+    // What follows a setting for a time is set by the server later, when nobody is asked any more.
+    for (word, end) in &group.settings_until {
+        let follow = GroupChange::Setting { word: word.clone(), value: end.then.clone(), until: None };
+        let followed = group.edited(slice::from_ref(&follow)).map_err(|error| error.to_string());
+        let checked = followed.and_then(|followed| check_settings(&followed.settings));
+        checked.map_err(|because| {
+            ApiError::invalid("settings_until", format!("when the time of {word} is over: {because}"))
+        })?;
+    }
+    Ok(())
 }
