@@ -41,13 +41,13 @@ beforeEach(() => localStorage.clear());
 
 test('the server pages and sorts: each page is asked for after the last entry of the one before', async () => {
   serve({
-    [FIRST]: { body: [change(3, 'ilse.maren')], link: link('p2') },
+    [FIRST]: { body: Array.from({ length: 100 }, (_, at) => change(102 - at, 'ilse.maren')), link: link('p2') },
     [`${FIRST}&after=p2`]: { body: [change(2, 'tor.havik')] },
     [`${FIRST}&sort=who`]: { body: [change(1, 'aron.feld')] },
     [`${FIRST}&sort=-who`]: { body: [change(9, 'tor.havik')] },
   });
   show(<Changes />, '/changes');
-  expect(await screen.findByText('1 to 1, more follow')).toBeTruthy();
+  expect(await screen.findByText('1 to 100, more follow')).toBeTruthy();
   await userEvent.click(screen.getByRole('button', { name: 'Next page' }));
   expect(await screen.findByText('C2')).toBeTruthy();
   expect(screen.getByText('101 to 101')).toBeTruthy();
@@ -91,18 +91,21 @@ test('a filter is completed by the fields of the list and the texts of its entri
   expect(await screen.findByText('Nothing matches the filter. Relax it to see more.')).toBeTruthy();
 });
 
-test('where few entries match, pages without any are passed over', async () => {
+test('where few entries match, a page is filled by what the server finds further on', async () => {
   serve({
     [FIRST]: { body: [], link: link('p2') },
-    [`${FIRST}&after=p2`]: { body: [change(7, 'ilse.maren')] },
+    [`${FIRST}&after=p2`]: { body: [change(7, 'ilse.maren')], link: link('p3') },
+    'GET /api/changes?size=99&after=p3': { body: [change(4, 'ilse.maren')] },
   });
   show(<Changes />, '/changes');
-  expect(await screen.findByText('C7')).toBeTruthy();
+  expect(await screen.findByText('C4')).toBeTruthy();
+  expect(screen.getByText('C7')).toBeTruthy();
+  expect(screen.getByText('2 changes')).toBeTruthy();
 });
 
 test('the whole list is saved as CSV, all its pages, with the columns that are shown', async () => {
   serve({
-    [FIRST]: { body: [change(3, 'ilse.maren')], link: link('p2') },
+    [FIRST]: { body: [change(3, 'ilse.maren')] },
     'GET /api/changes?size=1000': { body: [change(3, 'ilse.maren')], link: link('p2') },
     'GET /api/changes?size=1000&after=p2': { body: [change(2, '=tor.havik')] },
   });

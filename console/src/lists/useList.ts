@@ -24,7 +24,7 @@ export interface List<T> {
   page: number;
   hasMore: boolean;
   goTo: (page: number) => void;
-  /** How many entries the pages before have at most. */
+  /** How many entries the pages before have. */
   before: number;
   /** Reads all entries, with the filter and order that are chosen. */
   all: () => Promise<T[]>;
@@ -52,7 +52,7 @@ export function useList<T>(name: string, read: Read<T>, { key, prefix = '', enab
   const chosen = { ...(filter && { filter }), ...(sort && { sort }) };
   const query = useQuery({
     queryKey: [...key, chosen, after],
-    queryFn: ({ signal }) => firstWithEntries(read, { size: PAGE, ...chosen, ...(after && { after }) }, signal),
+    queryFn: ({ signal }) => fullPage(read, { ...chosen, ...(after && { after }) }, signal),
     placeholderData: keepPreviousData,
     enabled,
     meta,
@@ -67,9 +67,12 @@ export function useList<T>(name: string, read: Read<T>, { key, prefix = '', enab
   return { name, query, filter, onFilter, sort, onSort, page, hasMore: next !== undefined, goTo, before: page * PAGE, all };
 }
 
-/** Where few entries match, the server looks through so many at once, and a page can have none of them though more follow. */
-async function firstWithEntries<T>(read: Read<T>, query: ListQuery, signal?: AbortSignal): Promise<ListPage<T>> {
-  let page = await read(query, signal);
-  while (page.entries.length === 0 && page.next) page = await read({ ...query, after: page.next }, signal);
+/** Where few entries match, the server ends a page before it is full: it goes on, so that each page but the last has as many as it says. */
+async function fullPage<T>(read: Read<T>, query: ListQuery, signal?: AbortSignal): Promise<ListPage<T>> {
+  let page = await read({ size: PAGE, ...query }, signal);
+  while (page.entries.length < PAGE && page.next) {
+    const more = await read({ size: PAGE - page.entries.length, ...query, after: page.next }, signal);
+    page = { entries: [...page.entries, ...more.entries], next: more.next };
+  }
   return page;
 }
