@@ -1,6 +1,7 @@
 //! The agent as a daemon: checks in, runs, delivers, and sleeps until the next of them is due.
 
 mod due;
+mod reachable;
 
 use crate::error::{AgentError, ServerSeen};
 use crate::join::{Asked, JoinAttempt};
@@ -12,7 +13,7 @@ use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::{Contact, DaemonNote, RestartNote, StartNote};
 use crate::run_loop::{Persistence, Runner, left_behind};
 use crate::served::{SERVED_STORE, Served, Takeover};
-use crate::server_link::{CheckInContents, CheckedIn, ServerLink};
+use crate::server_link::{CheckInContents, CheckedIn, ServerLink, Way};
 use crate::spool::Spool;
 use crate::state_dir::{SetAside, StateDir};
 use crate::under_way::record_unended;
@@ -28,11 +29,14 @@ use constans_wire::report::{RunReport, StartedBy};
 use due::Due;
 use jiff::{SignedDuration, Timestamp};
 use log::Level;
+pub use reachable::{Held, HeldEnd};
+use reachable::{Next, Reachable};
 use sd_notify::NotifyState;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tokio::signal::unix::{Signal, SignalKind, signal};
+use tokio::task::JoinSet;
 
 /// How long a run waits for another one to end.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -60,6 +64,11 @@ pub struct Daemon<H> {
     told_until: Timestamp,
     /// In how many seconds a server must be reached again after a change, if the command line says so.
     reach_within: Option<Duration>,
+    reachable: Reachable,
+    /// The way to the servers of the last round, as long as a request is to be held on it.
+    way: Option<Way>,
+    /// The request that is held, if this daemon rests by itself.
+    held: JoinSet<HeldEnd>,
 }
 
 /// Runs until it receives a signal to stop, or for one round.
@@ -98,7 +107,7 @@ pub async fn run(
     tell_service_manager(&daemon.journal, &[NotifyState::Ready]);
     loop {
         daemon.turn(once).await?;
-        if once || daemon.due.sleep(&mut ended, &mut interrupted, || settings(state_dir)).await {
+        if once || daemon.rest(&mut ended, &mut interrupted).await {
             break;
         }
     }
@@ -178,7 +187,69 @@ impl<H: Host> Daemon<H> {
             restart: None,
             told_until: since - SignedDuration::from_millis(1),
             reach_within: None,
+            reachable: Reachable::default(),
+            way: None,
+            held: JoinSet::new(),
         })
+    }
+
+    /// Rests until something is due, or the server wakes it. Returns whether it was asked to end meanwhile.
+    async fn rest(&mut self, ended: &mut Signal, interrupted: &mut Signal) -> bool {
+        loop {
+            if let Some(request) = self.hold() {
+                self.held.spawn(request);
+            }
+            let state_dir = &self.state_dir;
+            tokio::select! {
+                is_over = self.due.sleep(ended, interrupted, || settings(state_dir)) => return is_over,
+                Some(ended) = self.held.join_next() => {
+                    if let Ok(end) = ended {
+                        self.held(end);
+                    }
+                }
+            }
+        }
+    }
+
+    /// Returns a request that the server is to hold, if one should be and none is under way. Its end is for [`Daemon::held`].
+    pub fn hold(&mut self) -> Option<Held> {
+        let way = self.way.clone()?;
+        let request = self.reachable.begin()?;
+        Some(Box::pin(async move {
+            tokio::time::sleep(request.wait).await;
+            let began = Instant::now();
+            let answer = way.wait(&request.url).await;
+            HeldEnd::of(&request, began, answer)
+        }))
+    }
+
+    /// A request that the server held has ended.
+    pub fn held(&mut self, end: HeldEnd) {
+        let why_not = self.reachable.why_not().map(str::to_owned);
+        let Some(next) = self.reachable.ended(end, self.due.chance_now()) else { return };
+        match next {
+            Next::CheckIn => {
+                self.journal.say(Level::Info, "the server asks for a check-in");
+                self.due.wants_check_in();
+            }
+            Next::Again(wait) => {
+                if let (None, Some(why)) = (&why_not, self.reachable.why_not()) {
+                    let again = format!(
+                        "{why}; it cannot have this node check in at once, trying again in {} s",
+                        wait.as_secs()
+                    );
+                    self.journal.say(Level::Info, &again);
+                }
+            }
+            Next::NotNow(why) => {
+                self.journal.say(Level::Info, &format!("{why}; waiting for the next check-in"));
+            }
+        }
+        if why_not.as_deref() != self.reachable.why_not()
+            && let Err(error) = self.note()
+        {
+            self.journal.say(Level::Error, &error.message);
+        }
     }
 
     /// Ends the daemon, and returns what it acted on.
@@ -211,6 +282,7 @@ impl<H: Host> Daemon<H> {
             unanswered: due.unanswered,
             contact: self.contact.clone(),
             restart: self.restart.clone(),
+            not_wakeable: self.reachable.why_not().map(str::to_owned),
         };
         note.keep(&self.state_dir)
     }
@@ -247,17 +319,30 @@ impl<H: Host> Daemon<H> {
     /// whatever the result of the rest is.
     async fn round(&mut self) -> Result<(), AgentError> {
         let connect = self.connect.clone();
-        let link = ServerLink::open_by(&*connect, &self.state_dir).await;
+        let before = self.way.take();
+        let link = ServerLink::open_by(&*connect, &self.state_dir, before.clone()).await;
+        let ended = self.round_over(&link).await;
+        // What did not lead to a server is prepared anew.
+        let way = link.ok().map(|link| link.way()).filter(|_| self.is_reached && self.reachable.is_wanted());
+        if !Way::are_one(before.as_ref(), way.as_ref()) {
+            self.held.abort_all();
+            self.reachable.left();
+        }
+        self.way = way;
+        ended
+    }
+
+    async fn round_over(&mut self, link: &Result<ServerLink<'_>, AgentError>) -> Result<(), AgentError> {
         if self.due.check_in <= self.state_dir.now() {
-            self.is_reached = self.check_in(&link).await?;
+            self.is_reached = self.check_in(link).await?;
         }
         // An agent that was cut off between a change and the next contact ends here what it began to guard.
-        self.guard_way(&link).await?;
+        self.guard_way().await?;
         if self.due.run > self.state_dir.now() {
             return Ok(());
         }
         let Some(report) = self.run_once(self.is_reached)? else { return Ok(()) };
-        let delivered = match &link {
+        let delivered = match link {
             Ok(link) => link.deliver_soon(&self.state_dir).await?,
             Err(_) => false,
         };
@@ -268,10 +353,7 @@ impl<H: Host> Daemon<H> {
             &self.journal,
             &[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), self.state_dir.now()))],
         );
-        if delivered {
-            way::reached(&self.state_dir);
-        }
-        self.guard_way(&link).await?;
+        self.guard_way().await?;
         self.restart_if_due()
     }
 
@@ -295,11 +377,19 @@ impl<H: Host> Daemon<H> {
                 }
                 way::reached(&self.state_dir);
                 self.due.answered(next);
+                self.reachable.checked_in(
+                    &checked_in.url,
+                    checked_in.wake,
+                    settings(&self.state_dir).wakeable,
+                );
                 if checked_in.takeover == Some(Takeover::New) {
                     self.due.wants_run(StartedBy::NewState);
                     self.due.rhythm_changed(&before, &settings(&self.state_dir));
                 }
                 self.contact = Some(Contact { url: checked_in.url, at: self.state_dir.now() });
+                if checked_in.has_news {
+                    self.confirm(link).await;
+                }
                 Ok(true)
             }
             Err(error) if error.server.is_dismissal() => Err(error),
@@ -322,6 +412,15 @@ impl<H: Host> Daemon<H> {
         }
     }
 
+    /// Tells the server what this node has now, so that it need not wait for the next check-in to learn it. If that fails, it does.
+    async fn confirm(&mut self, link: &Result<ServerLink<'_>, AgentError>) {
+        if let Ok(confirmed) = self.ask(link, self.due.check_in).await
+            && confirmed.takeover == Some(Takeover::New)
+        {
+            self.due.wants_run(StartedBy::NewState);
+        }
+    }
+
     async fn ask(
         &self,
         link: &Result<ServerLink<'_>, AgentError>,
@@ -335,24 +434,21 @@ impl<H: Host> Daemon<H> {
     }
 
     /// If something of network or access was changed since a server answered last: waits until one answers again, whatever it
-    /// says, and puts the change back if none does within the set time.
-    async fn guard_way(&mut self, link: &Result<ServerLink<'_>, AgentError>) -> Result<(), AgentError> {
+    /// says, and puts the change back if none does within the set time. It asks on a connection of its own: one that is open
+    /// already may outlast a change that lets no new one through.
+    async fn guard_way(&mut self) -> Result<(), AgentError> {
         if !way::is_at_risk(&self.state_dir) {
             return Ok(());
         }
         let reach_within = self
             .reach_within
             .unwrap_or_else(|| Duration::from_secs(settings(&self.state_dir).reach_within_secs));
-        let waiting = format!(
-            "connection to the server lost after a change; waiting {} s before reverting it",
-            reach_within.as_secs()
-        );
-        self.journal.say(Level::Warn, &waiting);
         let end = Instant::now() + reach_within;
-        let mut seen = ServerSeen::Nothing;
-        while Instant::now() < end {
-            tokio::time::sleep(WAY_PAUSE).await;
-            seen = match self.ask(link, self.due.check_in).await {
+        let mut is_first = true;
+        let seen = loop {
+            let connect = self.connect.clone();
+            let link = ServerLink::open_by(&*connect, &self.state_dir, None).await;
+            let seen = match self.ask(&link, self.due.check_in).await {
                 Ok(_) => ServerSeen::Answering,
                 Err(error) => error.server,
             };
@@ -360,7 +456,19 @@ impl<H: Host> Daemon<H> {
                 way::reached(&self.state_dir);
                 return Ok(());
             }
-        }
+            if is_first {
+                let waiting = format!(
+                    "connection to the server lost after a change; waiting {} s before reverting it",
+                    reach_within.as_secs()
+                );
+                self.journal.say(Level::Warn, &waiting);
+            }
+            is_first = false;
+            if Instant::now() >= end {
+                break seen;
+            }
+            tokio::time::sleep(WAY_PAUSE).await;
+        };
         if seen == ServerSeen::Nothing {
             self.journal.say(
                 Level::Error,

@@ -25,6 +25,9 @@ pub struct DaemonNote {
     pub contact: Option<Contact>,
     /// The restart that is pending, and what is due about it.
     pub restart: Option<RestartNote>,
+    /// Why the server cannot have it check in at once, if it cannot.
+    #[serde(default)]
+    pub not_wakeable: Option<String>,
 }
 
 /// A server that answered.

@@ -17,14 +17,43 @@ use constans_wire::check_in::{CheckIn, CheckInAnswer, Held, HeldFreezes, Problem
 use constans_wire::exit::Exit;
 use constans_wire::join::{AskAgain, JoinAnswer, Renew, Renewed};
 use constans_wire::run::Received;
+use constans_wire::wake::WaitAnswer;
 use jiff::Timestamp;
+use std::sync::Arc;
 
 /// A joined agent's link to the first of its servers that answers.
 pub struct ServerLink<'c> {
     /// The fleet.
     pub membership: Membership,
     connect: &'c dyn Connect,
-    network: Network,
+    way: Way,
+}
+
+/// A way to the servers, prepared for the node's certificate.
+#[derive(Clone)]
+pub struct Way {
+    ca: String,
+    certificate: String,
+    network: Arc<Network>,
+}
+
+impl Way {
+    /// Returns whether both are the same way, or neither is one.
+    pub fn are_one(one: Option<&Self>, other: Option<&Self>) -> bool {
+        match (one, other) {
+            (Some(one), Some(other)) => Arc::ptr_eq(&one.network, &other.network),
+            (one, other) => one.is_none() && other.is_none(),
+        }
+    }
+
+    /// Waits for a wake at a URL.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the server did not hold the request until its end.
+    pub async fn wait(&self, url: &str) -> Result<WaitAnswer, LinkError> {
+        self.network.wait(url).await
+    }
 }
 
 /// The result of a check-in.
@@ -37,6 +66,10 @@ pub struct CheckedIn {
     pub takeover: Option<Takeover>,
     /// Whether the server is recovering and offers nothing.
     pub recovering: bool,
+    /// Whether this node has now what the server does not know that it has: another state, or other freezes.
+    pub has_news: bool,
+    /// The newest wake of this node; none if the server holds no requests.
+    pub wake: Option<i64>,
     /// What failed of what follows a check-in, each apart from the others: renewing, taking over, delivering.
     pub failed: Vec<AgentError>,
 }
@@ -48,21 +81,38 @@ impl ServerLink<'static> {
     ///
     /// Returns that the machine belongs to no fleet, or that its key cannot be used.
     pub async fn open(state_dir: &StateDir) -> Result<Self, AgentError> {
-        Self::open_by(&ThroughNetworkPart, state_dir).await
+        Self::open_by(&ThroughNetworkPart, state_dir, None).await
     }
 }
 
 impl<'c> ServerLink<'c> {
-    /// Prepares the link.
+    /// Prepares the link, by the way that was prepared before if it is for the same certificate.
     ///
     /// # Errors
     ///
     /// Returns that the machine belongs to no fleet, or that its key cannot be used.
-    pub async fn open_by(connect: &'c dyn Connect, state_dir: &StateDir) -> Result<Self, AgentError> {
-        let membership = crate::membership::Membership::of(state_dir)?;
-        let key = NodeKey::open(state_dir)?.pem();
-        let network = connect.connect(&membership.ca, Some(membership.identity(&key))).await?;
-        Ok(Self { membership, connect, network })
+    pub async fn open_by(
+        connect: &'c dyn Connect,
+        state_dir: &StateDir,
+        prepared: Option<Way>,
+    ) -> Result<Self, AgentError> {
+        let membership = Membership::of(state_dir)?;
+        let fits = |way: &Way| way.ca == membership.ca && way.certificate == membership.certificate;
+        let way = match prepared.filter(fits) {
+            Some(way) => way,
+            None => {
+                let key = NodeKey::open(state_dir)?.pem();
+                let network = connect.connect(&membership.ca, Some(membership.identity(&key))).await?;
+                let (ca, certificate) = (membership.ca.clone(), membership.certificate.clone());
+                Way { ca, certificate, network: Arc::new(network) }
+            }
+        };
+        Ok(Self { membership, connect, way })
+    }
+
+    /// Returns the way, for the next link.
+    pub fn way(&self) -> Way {
+        self.way.clone()
     }
 
     /// Checks in: reports about the node, receives what is new, and delivers what waits.
@@ -84,7 +134,7 @@ impl<'c> ServerLink<'c> {
         let exchange = MarkExchange::begin(state_dir).await?;
         let mut last: Option<LinkError> = None;
         for url in &link.membership.urls {
-            match send_check_in(&link.network, url, &exchange, &contents, state_dir.now()).await {
+            match send_check_in(&link.way.network, url, &exchange, &contents, state_dir.now()).await {
                 Ok(answer) => return link.after(state_dir, url, exchange, answer).await,
                 Err(error @ LinkError::NotReached { .. }) => last = Some(error),
                 Err(error) => return Err(dismissed(state_dir, error.into())),
@@ -108,7 +158,7 @@ impl<'c> ServerLink<'c> {
                 Ok(JoinAnswer::Approved { certificate, renew_after, ends_at, .. }) => {
                     Membership { certificate, renew_after, ends_at, ..self.membership.clone() }
                         .keep(state_dir)?;
-                    return Self::open_by(self.connect, state_dir).await;
+                    return Self::open_by(self.connect, state_dir, None).await;
                 }
                 Ok(JoinAnswer::Waiting { request }) => {
                     let ended = self.membership.ends_at.strftime("%Y-%m-%d");
@@ -146,7 +196,7 @@ impl<'c> ServerLink<'c> {
         let frozen = answer.freezes.as_ref().map_or(Ok(()), |offer| freezes::hold(state_dir, offer));
         let renewed = self.renew(state_dir, url, membership).await;
         let takeover = match &answer.wanted {
-            Some(offer) => Served::take_over(state_dir, offer, &self.network, url).await.map(Some),
+            Some(offer) => Served::take_over(state_dir, offer, &self.way.network, url).await.map(Some),
             None => Ok(None),
         };
         let delivered = self.deliver(state_dir, url).await;
@@ -179,6 +229,8 @@ impl<'c> ServerLink<'c> {
             name: answer.name,
             takeover,
             recovering: answer.recovering,
+            has_news: takeover == Some(Takeover::New) || answer.freezes.is_some(),
+            wake: answer.wake,
             failed,
         })
     }
@@ -188,7 +240,7 @@ impl<'c> ServerLink<'c> {
             return Ok(());
         }
         let body = Renew { request: NodeKey::open(state_dir)?.request()? };
-        let renewed: Renewed = self.network.post(&format!("{url}/renew"), &body).await?;
+        let renewed: Renewed = self.way.network.post(&format!("{url}/renew"), &body).await?;
         Membership {
             certificate: renewed.certificate,
             renew_after: renewed.renew_after,
@@ -208,7 +260,7 @@ impl<'c> ServerLink<'c> {
         let spool = Spool::of(state_dir);
         for waiting in spool.waiting() {
             if let Some(report) = spool.read(&waiting)? {
-                match self.network.post::<Received>(&format!("{url}/runs"), &report).await {
+                match self.way.network.post::<Received>(&format!("{url}/runs"), &report).await {
                     Ok(_) => {}
                     Err(LinkError::Refused(problem)) if is_final(&problem) => {
                         spool.set_aside(&waiting, &report, &problem.title)?;

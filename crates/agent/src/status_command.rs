@@ -294,6 +294,11 @@ fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
             ahead(daemon.next_check_in, now),
             ahead(daemon.next_run, now)
         ),
+        match (&daemon.not_wakeable, &daemon.contact) {
+            (Some(why), _) => format!("the server cannot have it check in at once: {why}"),
+            (None, None) => "the server cannot have it check in at once: not contacted yet".to_owned(),
+            (None, Some(_)) => "the server can have it check in at once".to_owned(),
+        },
     ]
 }
 
@@ -391,6 +396,7 @@ mod tests {
             unanswered: 0,
             contact: Some(Contact { url: "https://hub.skerry.example:7443".to_owned(), at: at("06:59:40") }),
             restart: None,
+            not_wakeable: None,
         };
         let wanted = WantedStatus {
             releases: vec!["kiosk-floor@1.0.0".to_owned(), "quay-base@1.3.0".to_owned()],

@@ -1,6 +1,7 @@
 //! `constans change`, and how every command that changes desired state asks.
 
 use crate::error::ClientError;
+use crate::node_reach::{Patience, fetch_change};
 use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::change::Confirmed;
@@ -124,6 +125,19 @@ enum ChangeCommand {
         #[arg(long, value_name = "NODES")]
         confirm: Option<u64>,
     },
+    /// Have the nodes that did not fetch a change yet check in and fetch it now
+    FetchNow {
+        #[command(flatten)]
+        server: ServerArguments,
+        /// The change, for example C118
+        #[arg(value_name = "CHANGE", value_parser = number)]
+        no: u32,
+        /// The reason, kept in the audit trail
+        #[arg(long, value_name = "REASON")]
+        because: Option<String>,
+        #[command(flatten)]
+        patience: Patience,
+    },
     /// Approve a change that another person requested, and hand it out
     Approve {
         #[command(flatten)]
@@ -197,6 +211,9 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
             };
             print_changed(&server, &format!("C{no} is handed out"), &changed);
             Ok(())
+        }
+        ChangeCommand::FetchNow { server, no, because, patience } => {
+            fetch_change(server, *no, because.clone(), patience).await
         }
         ChangeCommand::Approve { server, no, confirm } => {
             let server = Server::open(server)?;

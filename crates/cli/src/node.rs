@@ -6,6 +6,7 @@ use crate::given_edit::{
     AssignArguments, ParamArguments, SetArguments, SettingArguments, UnassignArguments, UnsetArguments,
 };
 use crate::node_explained::{compare_settings, would_get};
+use crate::node_reach::{ReachArguments, reach};
 use crate::node_retired::{bring_back, retired};
 use crate::node_why::why;
 use crate::server::{ListArguments, Server, ServerArguments, labels};
@@ -66,6 +67,8 @@ enum NodeCommand {
         /// One clause: its origins, its drift, and why it is not corrected
         address: Option<String>,
     },
+    /// Ask nodes to check in now: who answers, how fast, and when the others check in
+    Reach(ReachArguments),
     /// Show in which settings nodes differ, and which did not acknowledge them yet
     CompareSettings {
         #[command(flatten)]
@@ -273,6 +276,7 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
         NodeCommand::Why { server, node, address } => {
             why(&Server::open(server)?, node, address.as_deref()).await
         }
+        NodeCommand::Reach(arguments) => reach(arguments).await,
         NodeCommand::CompareSettings { server, filter } => {
             compare_settings(&Server::open(server)?, filter.as_deref()).await
         }

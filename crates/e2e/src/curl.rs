@@ -3,6 +3,7 @@
 use crate::Machine;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::time::Duration;
 use tempfile::TempDir;
 
 /// A caller with its own cookies.
@@ -111,6 +112,12 @@ impl Curl {
             &format!("{}{path}", self.agents),
             &["-X", "POST", "-H", "Content-Type: application/json", "--data-binary", &data],
         )
+    }
+
+    /// Asks the agents' listener for something. No answer within this time is status 0.
+    pub fn ask_within(&self, longest: Duration, path: &str) -> (u16, String) {
+        let longest = longest.as_secs().to_string();
+        self.send(&format!("{}{path}", self.agents), &["-m", &longest])
     }
 
     /// Puts a body into a file, as something large must be.

@@ -142,6 +142,17 @@ impl Fleet {
         self.server.wait().expect("it ends");
     }
 
+    /// Asks the server to stop, and waits until it has.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it goes on.
+    pub fn stop_server(&mut self) {
+        let asked = Command::new("kill").arg(self.process().to_string()).status();
+        assert!(asked.expect("kill(1) starts").success(), "the server runs no more");
+        self.wait_for_end();
+    }
+
     /// Has the server be started with other arguments from the next time on.
     pub fn give(&mut self, arguments: &[&str]) {
         self.arguments = arguments.iter().map(|&argument| argument.to_owned()).collect();
@@ -536,8 +547,8 @@ pub fn free_port() -> u16 {
         .expect("a free port")
 }
 
-/// A server that is killed when this is dropped.
-pub struct Running(Child);
+/// A server or a daemon that is killed when this is dropped.
+pub struct Running(pub(crate) Child);
 
 impl Drop for Running {
     fn drop(&mut self) {

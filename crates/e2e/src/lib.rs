@@ -96,6 +96,16 @@ impl Machine {
         Ended::of(&self.agent(arguments).output().expect("the agent starts"))
     }
 
+    /// Starts the agent's daemon on this machine.
+    ///
+    /// # Panics
+    ///
+    /// Panics if it cannot be started.
+    pub fn daemon(&self) -> Running {
+        let mut daemon = self.agent(&["daemon"]);
+        Running(daemon.stdout(Stdio::null()).stderr(Stdio::null()).spawn().expect("the daemon starts"))
+    }
+
     /// Runs the agent on a terminal, where someone types when it asks.
     ///
     /// # Panics

@@ -22,6 +22,10 @@ const SLOWEST_BYTES_A_SECOND: u64 = 2 * 1024;
 const LONGEST: Duration = Duration::from_secs(24 * 3_600);
 /// The largest answer, in bytes: contents have 64 MiB at the most.
 const MAX_ANSWER: usize = 80 * 1024 * 1024;
+/// How long a server may hold a request: its own 240 s and a tenth more, and the way there and back.
+const HELD_PATIENCE: Duration = Duration::from_secs(300);
+/// The largest answer to a request that is held, in bytes.
+const MAX_HELD_ANSWER: usize = 4 * 1024;
 /// The largest body of a refusal, in bytes.
 const MAX_REFUSAL: usize = 1024 * 1024;
 /// How long a name server or a port may take to answer.
@@ -37,6 +41,11 @@ pub enum NetworkRequest {
     },
     /// Says something at a URL, in JSON.
     Post {
+        /// The URL.
+        url: String,
+    },
+    /// Asks for what is at a URL that the server holds until it has something to say.
+    Wait {
         /// The URL.
         url: String,
     },
@@ -121,6 +130,15 @@ impl Network {
         self.carry.carry(NetworkRequest::Get { url: url.to_owned() }, Vec::new(), &mut bounded).await
     }
 
+    /// Asks for what the server holds until it has something to say, for five minutes at most.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the server did not answer, or what it refused.
+    pub async fn wait<T: DeserializeOwned>(&self, url: &str) -> Result<T, LinkError> {
+        read_answer(url, &self.whole(NetworkRequest::Wait { url: url.to_owned() }, Vec::new()).await?)
+    }
+
     async fn whole(&self, request: NetworkRequest, body: Vec<u8>) -> Result<Vec<u8>, LinkError> {
         let mut answer = Vec::new();
         let mut take = |piece: &[u8]| {
@@ -181,19 +199,21 @@ impl Direct {
 
     async fn ask(&self, request: NetworkRequest, body: Vec<u8>, take: Taker<'_>) -> Result<(), LinkError> {
         let bytes = body.len() as u64;
+        let is_held = matches!(request, NetworkRequest::Wait { .. });
         let (url, request) = match request {
             NetworkRequest::Reach { host } => {
                 let reached = serde_json::to_vec(&reach(&host).await).expect("it is plain data");
                 return take(&reached).map_err(|error| not_taken(&host, &error));
             }
-            NetworkRequest::Get { url } => (url.clone(), self.client.get(url)),
+            NetworkRequest::Get { url } | NetworkRequest::Wait { url } => (url.clone(), self.client.get(url)),
             NetworkRequest::Post { url } => {
                 (url.clone(), self.client.post(url).header("Content-Type", "application/json").body(body))
             }
         };
         let slow = |because: &str| LinkError::NotReached { url: url.clone(), because: because.to_owned() };
+        let patience = if is_held { HELD_PATIENCE } else { ANSWER_PATIENCE + at_slowest(bytes) };
         // The whole may take as long as it moves.
-        let sent = timeout(ANSWER_PATIENCE + at_slowest(bytes), request.timeout(LONGEST).send());
+        let sent = timeout(patience, request.timeout(LONGEST).send());
         let mut response = sent
             .await
             .map_err(|_| slow("no answer in time"))?
@@ -206,6 +226,10 @@ impl Direct {
                 .map_err(|_| slow("the connection was lost during the answer"))?;
             let Some(piece) = piece.map_err(|error| not_sent(&error, &self.fingerprint))? else { break };
             received += piece.len();
+            if is_held && received > MAX_HELD_ANSWER {
+                let because = format!("it answers a held request with more than {MAX_HELD_ANSWER} bytes");
+                return Err(LinkError::Strange { url, because });
+            }
             if status.is_success() {
                 take(&piece).map_err(|error| not_taken(&url, &error))?;
             } else if received <= MAX_REFUSAL {

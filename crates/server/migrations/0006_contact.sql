@@ -97,3 +97,31 @@ create table recovery (
     ended_by   text
 );
 create unique index recovery_open on recovery ((true)) where ended_at is null;
+
+-- Nodes that are asked to check in at once: by whom, and why.
+create table wake (
+    no      bigint generated always as identity primary key,
+    at      timestamptz not null,
+    who     text not null,
+    because text
+);
+create index wake_at on wake (at);
+
+-- Which nodes a wake is for, whether the server held a request of each then, and when each checked in after it.
+create table wake_node (
+    wake        bigint not null references wake (no) on delete cascade,
+    node        uuid not null references node (id),
+    was_waiting boolean not null,
+    answered_at timestamptz,
+    primary key (wake, node)
+);
+create index wake_node_unanswered on wake_node (node) where answered_at is null;
+
+-- The newest wake of each node that ever held a request or was woken; it stays when the wake is deleted. A node whose request is held is
+-- asked again by the end of it.
+create table node_wake (
+    node        uuid primary key references node (id),
+    wake        bigint not null default 0,
+    waits_until timestamptz
+) with (fillfactor = 50);
+create index node_wake_of on node_wake (wake);

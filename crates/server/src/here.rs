@@ -8,6 +8,7 @@ use crate::metrics::Metrics;
 use crate::own_machine::OwnMachine;
 use crate::settings::Settings;
 use crate::trust::{Authority, EvidenceKeys, HandedOut, NotedDays, Refusals};
+use crate::waking::Waking;
 use constans_core::digest::DigestKey;
 use constans_core::kit::Kit;
 use jiff::Timestamp;
@@ -57,6 +58,8 @@ pub struct Here {
     pub certificates: Vec<Arc<ServedCertificate>>,
     /// What the server measures of itself.
     pub metrics: Arc<Metrics>,
+    /// The requests of nodes that this process holds.
+    pub waking: Arc<Waking>,
 }
 
 /// Wakes this process's loops when something was queued.

@@ -33,6 +33,7 @@ use crate::store::job::JobKind;
 use crate::store::run::PlainRun;
 use crate::store::{recovery, uptime};
 use crate::trust::ProtectedFolder;
+use crate::waking::Waking;
 use crate::{api, checkin, clock, preparation};
 use constans_clock::Clock;
 use rocket::config::LogLevel;
@@ -124,6 +125,11 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tracing::info!(key = evidence.id(), "the key that signs evidence");
     let run_counts = Arc::new(RunCounts::default());
     tokio::spawn(run_hours::keep_added(db.clone(), run_counts.clone()));
+    let room = raise_descriptors();
+    // Nodes are more than people.
+    let (of_nodes, of_people) = (room / 4 * 3, room / 4);
+    // A quarter of the nodes' connections is left for check-ins and reports.
+    let waking = Waking::begin(db.clone(), of_nodes / 4 * 3, metrics.clone());
     let here = Arc::new(Here {
         settings: settings.clone(),
         started_at: clock::now(),
@@ -144,6 +150,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         waker,
         certificates,
         metrics,
+        waking: waking.clone(),
     });
     worker::follow_resolver(&db).await?;
     for kind in [JobKind::Change, JobKind::Preview] {
@@ -155,20 +162,18 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(for_a_time::keep_ending(db.clone(), here.clone()));
     tokio::spawn(single::resolve_pending(db.clone(), here.clone()));
     tokio::spawn(judge::judge_pending(db.clone(), here.clone()));
-    let room = raise_descriptors();
-    // Nodes are more than people.
-    let (of_nodes, of_people) = (room / 4 * 3, room / 4);
     let names = Arc::new(OwnNames::new(&settings.names));
-    let door = |name, address, tls, http2, in_all: usize, strangers: usize| {
+    let door = |name, address, tls, waking, in_all: usize, strangers: usize| {
         let most = Most { in_all, strangers, strangers_of_network: STRANGERS_OF_NETWORK.min(strangers / 2) };
         let settings = DoorSettings {
             name,
             address,
             tls,
-            http2,
+            http2: name == "people",
             most,
             names: names.clone(),
             metrics: here.metrics.clone(),
+            waking,
         };
         async move { Door::open(settings).await.map_err(|error| LaunchError::Listener(address, error)) }
     };
@@ -176,7 +181,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         "agents",
         settings.agents,
         for_agents.tls(Some(&authority), &["http/1.1"])?,
-        false,
+        Some(waking),
         of_nodes,
         of_nodes / 2,
     )
@@ -185,7 +190,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         "people",
         settings.people,
         for_people.tls(None, &["h2", "http/1.1"])?,
-        true,
+        None,
         of_people,
         of_people,
     )

@@ -32,3 +32,4 @@ pub mod settings;
 pub mod store;
 pub mod thread;
 pub mod trust;
+pub mod waking;

@@ -34,6 +34,8 @@ pub struct Metrics {
     pub events: Family<EventKind, Counter>,
     /// Event streams that are open.
     pub streams: Gauge,
+    /// Requests of nodes that are held.
+    pub held: Gauge,
     /// What waits to be stored together.
     pub waiting: Family<Queue, Gauge>,
     connections: Family<Use, Gauge>,
@@ -132,6 +134,8 @@ impl Metrics {
         );
         let streams = Gauge::<i64, AtomicI64>::default();
         registry.register("event_streams", "Event streams that are open", streams.clone());
+        let held = Gauge::<i64, AtomicI64>::default();
+        registry.register("held_requests", "Nodes that can be woken: their requests are held", held.clone());
         let waiting = Family::<Queue, Gauge>::default();
         registry.register(
             "waiting",
@@ -165,6 +169,7 @@ impl Metrics {
             handing_out,
             events,
             streams,
+            held,
             waiting,
             connections,
             certificate_left,

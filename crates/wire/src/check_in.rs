@@ -71,6 +71,9 @@ pub struct CheckInAnswer {
     /// The freezes that are in force for the node, if it holds others.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub freezes: Option<FreezeOffer>,
+    /// The number of the newest wake of the node; none if this server holds no requests.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wake: Option<i64>,
 }
 
 /// The freezes that a node holds, apart from its desired state.

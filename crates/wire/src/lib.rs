@@ -32,3 +32,4 @@ pub mod run;
 pub mod server_status;
 pub mod temporary;
 pub mod text;
+pub mod wake;

@@ -33,6 +33,11 @@ impl Due {
         Self { check_in: now, run: now, run_for: started_by, clock, seed, unanswered: 0 }
     }
 
+    /// Returns a number that is by chance.
+    pub fn chance_now(&self) -> u64 {
+        self.chance(self.clock.now())
+    }
+
     fn chance(&self, now: Timestamp) -> u64 {
         mixed(self.seed ^ now.as_nanosecond().unsigned_abs() as u64)
     }
@@ -65,6 +70,11 @@ impl Due {
             i64::try_from(retry_after_ms(self.unanswered, interval, self.chance(now))).unwrap_or(i64::MAX),
         );
         self.check_in = next.min(now + wait);
+    }
+
+    /// A check-in is due now.
+    pub fn wants_check_in(&mut self) {
+        self.check_in = self.clock.now();
     }
 
     /// Something else is wanted: a run is due now.

@@ -270,8 +270,21 @@ pub const GROUPS: RecordList = RecordList {
     ],
 };
 
+/// Nodes that were asked to check in at once.
+pub const WOKEN_NODES: RecordList = RecordList {
+    name: "woken",
+    fields: &[
+        field("name", Text),
+        field("woken", Text),
+        field("answered_ms", Number),
+        field("heard_at", Moment),
+        field("next_check_in", Moment),
+        field("is_up_to_date", Flag),
+    ],
+};
+
 /// All of these lists.
-pub const RECORD_LISTS: [&RecordList; 13] = [
+pub const RECORD_LISTS: [&RecordList; 14] = [
     &CHANGES,
     &JOINING_REQUESTS,
     &INVITATIONS,
@@ -285,4 +298,5 @@ pub const RECORD_LISTS: [&RecordList; 13] = [
     &CONCESSIONS,
     &EVIDENCE,
     &GROUPS,
+    &WOKEN_NODES,
 ];

@@ -30,7 +30,7 @@ const fn described(
 }
 
 /// The settings that a group can set.
-pub const SETTINGS: [SettingDescription; 15] = [
+pub const SETTINGS: [SettingDescription; 16] = [
     described(
         "mode",
         "whether runs correct what is not in line or only report it",
@@ -134,6 +134,13 @@ pub const SETTINGS: [SettingDescription; 15] = [
         "whether the agent gathers what the system has on record of the time of a drift: who was signed in, what sudo ran, packages",
         "`true` or `false`",
         "true, where the people on the nodes know of it",
+        "true",
+    ),
+    described(
+        "wakeable",
+        "whether the agent keeps one connection open on which the server can have it check in at once",
+        "`true` or `false`",
+        "true; false where an open connection costs too much, as over a satellite",
         "true",
     ),
 ];

@@ -70,6 +70,8 @@ pub struct GroupSettings {
     pub attic_mib: Option<u64>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub related_records: Option<bool>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub wakeable: Option<bool>,
 }
 
 /// The settings of one node's agent.
@@ -114,6 +116,8 @@ pub struct AgentSettings {
     /// Whether the agent gathers what the system has on record of the time in which something drifted: who was signed in, what
     /// sudo ran, packages that changed.
     pub related_records: bool,
+    /// Whether the agent keeps a connection open on which the server can have it check in at once.
+    pub wakeable: bool,
     /// The groups that each setting comes from, by its word; several where they disagree about the mode. What is not named
     /// is as usual.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
@@ -138,6 +142,7 @@ impl Default for AgentSettings {
             reach_within_secs: 60,
             attic_mib: 512,
             related_records: true,
+            wakeable: true,
             from: BTreeMap::new(),
         }
     }
@@ -261,6 +266,7 @@ impl AgentSettings {
             ("reach within", exact_span(self.reach_within_secs)),
             ("attic", format!("{} MiB", self.attic_mib)),
             ("related records", if self.related_records { "gathered" } else { "not gathered" }.to_owned()),
+            ("wakeable", if self.wakeable { "at once" } else { "no, at its check-ins only" }.to_owned()),
         ];
         rows.into_iter()
             .map(|(word, value)| DescribedSetting {

@@ -50,3 +50,4 @@ mod retired;
 mod second_person;
 mod settings;
 mod upkeep;
+mod waking;

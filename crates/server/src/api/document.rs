@@ -5,7 +5,7 @@ use super::{
     activity, admission, agent_package, asset, audit, change, clauses, compliance, concession, control,
     desired, drift, event, evidence, explained, freeze, group, group_view, health, invitation, joining, live,
     node, node_edit, node_own, overview, page_error, person, recovery, release, retired, run, server_status,
-    sign_in, stage, temporary, token,
+    sign_in, stage, temporary, token, wake,
 };
 use crate::checkin::{check_in, install, join, wanted};
 use constans_wire::check_in::Problem;
@@ -26,7 +26,7 @@ use utoipa::{Modify, OpenApi};
         overview::overview, server_status::show, live::live, event::list, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
         token::list, token::make, token::withdraw, joining::list, joining::approve, joining::deny,
         agent_package::list, agent_package::line, agent_package::add, agent_package::remove, admission::list, admission::show, admission::make, admission::end, desired::export, desired::import, node_own::show, node_own::edits, explained::layers, temporary::list, explained::would_get, explained::settings, retired::list, retired::bring_back,
-        node::list, node::show, node::why, node::revoke, node::resolve_duplicate, node_edit::label, node_edit::by_table, node_edit::rename, node_edit::retire, clauses::list, compliance::figures, compliance::days, compliance::examinations, compliance::moves,
+        node::list, node::show, node::why, node::revoke, node::resolve_duplicate, wake::ask, wake::show, wake::nodes, node_edit::label, node_edit::by_table, node_edit::rename, node_edit::retire, clauses::list, compliance::figures, compliance::days, compliance::examinations, compliance::moves,
         concession::list, concession::show, concession::ask, concession::approve, concession::refuse, concession::end, evidence::list, evidence::show, evidence::make, evidence::file, evidence::stop, evidence::remove, evidence::chain, evidence::check_day, drift::figures, drift::episodes, drift::found, drift::acceptable, drift::accept, control::list, control::valid, control::gaps, control::versions, control::set, asset::list, asset::set,
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::check, release::list, release::show, release::text,
@@ -155,6 +155,7 @@ mod tests {
                 "concession" => "/api/concessions",
                 "evidence" => "/api/evidence",
                 "group" => "/api/groups",
+                "woken" => "/api/wakes/{no}/nodes",
                 other => panic!("which route answers with the list of {other}?"),
             };
             let answer =

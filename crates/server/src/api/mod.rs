@@ -42,6 +42,7 @@ mod sign_in;
 mod stage;
 mod temporary;
 mod token;
+mod wake;
 
 pub use console::AnswerHeaders;
 pub use document::document_text;
@@ -94,6 +95,9 @@ pub fn routes() -> Vec<Route> {
         node_edit::by_table,
         node_edit::rename,
         node_edit::retire,
+        wake::ask,
+        wake::show,
+        wake::nodes,
         retired::list,
         retired::bring_back,
         explained::layers,

@@ -11,7 +11,7 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::check_in::{self as stored, LastRow, NewCheckIn, PlainRow};
 use crate::store::freeze::{self, InForceRow};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{event, fleet, node, node_attribute, recovery};
+use crate::store::{event, fleet, node, node_attribute, recovery, wake};
 use crate::trust::digest_of;
 use constans_core::node_status::Promise;
 use constans_core::run::RestartPending;
@@ -66,16 +66,16 @@ pub async fn check_in(
     let of_itself = OfItself::from_check_in(&check_in, here)?;
     let new = new_check_in(&check_in, shown.node, of_itself.digest()?, now);
     here.metrics.waiting.get_or_create(&Queue { queue: "check_ins" }).set(together.waiting() as i64);
-    let (name, wanted, in_force) = match together.take((new.clone(), shown.spki.clone())).await {
+    let (name, wake, wanted, in_force) = match together.take((new.clone(), shown.spki.clone())).await {
         Some((row, in_force)) => {
             here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Batched }).inc();
-            (row.name, Some(row.wanted), in_force)
+            (row.name, row.wake, Some(row.wanted), in_force)
         }
         None => {
             here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Single }).inc();
             let node = shown.caller(db).await?;
-            let wanted = take_in(db, here, &node.name, &new, &of_itself).await?;
-            (node.name, wanted, freeze::in_force(db.inner(), &[shown.node]).await?.into())
+            let (wanted, wake) = take_in(db, here, &node.name, &new, &of_itself).await?;
+            (node.name, wake, wanted, freeze::in_force(db.inner(), &[shown.node]).await?.into())
         }
     };
     let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
@@ -84,7 +84,9 @@ pub async fn check_in(
     if let Some(offered) = &offered {
         note_handed_out(db, here, offered.generation).await?;
     }
-    Ok(Json(CheckInAnswer { name, now, mark: new.given, wanted: offered, recovering, freezes }))
+    here.waking.checked_in(shown.node);
+    let wake = Some(wake);
+    Ok(Json(CheckInAnswer { name, now, mark: new.given, wanted: offered, recovering, freezes, wake }))
 }
 
 fn new_check_in(check_in: &CheckIn, node: Uuid, digest: Vec<u8>, now: Timestamp) -> NewCheckIn {
@@ -131,14 +133,14 @@ impl OfItself {
     }
 }
 
-/// Takes in a check-in that may bring news, and returns the desired state of the node.
+/// Takes in a check-in that may bring news, and returns the desired state of the node and its newest wake.
 async fn take_in(
     db: &PgPool,
     here: &Here,
     name: &str,
     new: &NewCheckIn,
     of_itself: &OfItself,
-) -> Result<Option<WantedRow>, ApiError> {
+) -> Result<(Option<WantedRow>, i64), ApiError> {
     let node = new.node;
     let mut transaction = db.begin().await?;
     wanted::lock_node(&mut *transaction, node).await?;
@@ -170,13 +172,14 @@ async fn take_in(
             }
         }
     }
+    let wake = wake::answer(&mut transaction, node, new.promise.heard_at).await?;
     let wanted = wanted::of(&mut *transaction, node).await?;
     transaction.commit().await?;
     if span.is_none() {
         // It was away or new; who keeps its promises changes no page.
         here.waker.wake("nodes");
     }
-    Ok(wanted)
+    Ok((wanted, wake))
 }
 
 /// Who shows neither the mark that was given last nor the one that was shown for it is another machine, or an old image.

@@ -2,7 +2,7 @@
 
 use super::body::CallersBody;
 use super::limits::{CountedConnection, Limits};
-use crate::callers::{Caller, Callers, Entry};
+use crate::callers::{Caller, Callers, Entry, ShownCertificate};
 use hyper::client::conn::http1::{SendRequest, handshake};
 use hyper_util::rt::TokioIo;
 use std::io;
@@ -28,6 +28,16 @@ pub(super) struct BackConnections {
 impl BackConnections {
     pub fn new(rocket: SocketAddr, callers: Callers, caller: Arc<Caller>, limits: Arc<Limits>) -> Self {
         Self { rocket, callers, caller, limits, idle: Mutex::default() }
+    }
+
+    /// Returns the node's certificate, if the caller showed one.
+    pub fn shown(&self) -> Option<&ShownCertificate> {
+        self.caller.shown.as_ref()
+    }
+
+    /// Closes those that nothing is asked on.
+    pub fn close_idle(&self) {
+        self.idle.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 
     /// Returns one that takes a request.

@@ -13,6 +13,7 @@ use hyper::header::{
     TE, TRAILER, TRANSFER_ENCODING, UPGRADE,
 };
 use hyper::{Method, Request, Response, StatusCode, Uri, Version};
+use serde::Serialize;
 use std::error::Error as _;
 use std::io;
 use std::net::SocketAddr;
@@ -56,6 +57,15 @@ impl Passage {
             self.note(&method, &problem, began);
             return own_answer(&problem, busy);
         }
+        if let Some(waking) = self.holds(&request) {
+            let answer = self.hold(waking, &request).await;
+            let status = answer.as_ref().map_or_else(|problem| problem.status, |_| StatusCode::OK.as_u16());
+            self.count(status);
+            return match answer {
+                Ok(answer) => json_answer(StatusCode::OK, "application/json", &answer, busy),
+                Err(problem) => own_answer(&problem, busy),
+            };
+        }
         match self.pass_to_rocket(request).await {
             Ok((answer, sender)) => {
                 let (mut head, body) = answer.into_parts();
@@ -73,7 +83,7 @@ impl Passage {
     /// Counts and logs what the door answers itself; what Rocket answers is logged there.
     fn note(&self, method: &Method, problem: &Problem, began: Instant) {
         let (listener, status) = (self.settings.name, problem.status);
-        self.settings.metrics.requests.get_or_create(&Answered { listener, status: class_of(status) }).inc();
+        self.count(status);
         if self.lines.may_write(true) {
             // A method may be any word that a caller makes up.
             let method =
@@ -81,6 +91,11 @@ impl Passage {
             let (from, took_ms) = (self.caller.ip().to_canonical(), began.elapsed().as_millis() as u64);
             tracing::info!(target: "constans_server::request", listener, method, status, took_ms, %from, because = problem.kind, "answered by the door");
         }
+    }
+
+    fn count(&self, status: u16) {
+        let answered = Answered { listener: self.settings.name, status: class_of(status) };
+        self.settings.metrics.requests.get_or_create(&answered).inc();
     }
 
     async fn pass_to_rocket(
@@ -172,7 +187,7 @@ fn with_cookies_joined(headers: &mut HeaderMap) {
     }
 }
 
-fn problem(status: StatusCode, kind: &str, title: &str) -> Problem {
+pub(super) fn problem(status: StatusCode, kind: &str, title: &str) -> Problem {
     Problem {
         kind: kind.to_owned(),
         title: title.to_owned(),
@@ -185,12 +200,23 @@ fn problem(status: StatusCode, kind: &str, title: &str) -> Problem {
 }
 
 fn own_answer(problem: &Problem, busy: Busy) -> Response<AnswerBody> {
-    let body = serde_json::to_vec(problem).unwrap_or_default();
-    let mut answer = Response::new(AnswerBody::own(body, busy));
-    *answer.status_mut() = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-    answer.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+    let status = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+    let mut answer = json_answer(status, "application/problem+json", problem, busy);
     if answer.status() == StatusCode::SERVICE_UNAVAILABLE {
         answer.headers_mut().insert(RETRY_AFTER, HeaderValue::from_static("5"));
     }
+    answer
+}
+
+fn json_answer(
+    status: StatusCode,
+    content_type: &'static str,
+    body: &impl Serialize,
+    busy: Busy,
+) -> Response<AnswerBody> {
+    let body = serde_json::to_vec(body).unwrap_or_default();
+    let mut answer = Response::new(AnswerBody::own(body, busy));
+    *answer.status_mut() = status;
+    answer.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(content_type));
     answer
 }

@@ -10,6 +10,7 @@ use crate::callers::ShownCertificate;
 use crate::callers::{Caller, Callers, OnlyTheDoor};
 use crate::metrics::{self, Metrics};
 use crate::request_log::StrangersLines;
+use crate::waking::Waking;
 use hyper::service::service_fn;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto;
@@ -54,6 +55,8 @@ pub struct DoorSettings {
     pub names: Arc<OwnNames>,
     /// Where connections are counted.
     pub metrics: Arc<Metrics>,
+    /// Where requests of nodes are held, if they are.
+    pub waking: Option<Arc<Waking>>,
 }
 
 /// A listener that is bound already.
@@ -134,6 +137,9 @@ impl Door {
                 callers,
             };
             tokio::spawn(connection.serve(stream, open.watcher()));
+        }
+        if let Some(waking) = &settings.waking {
+            waking.stop();
         }
         let _ = timeout(STOPPING, open.shutdown()).await;
     }

@@ -8,6 +8,7 @@ mod activity;
 mod back;
 mod body;
 mod forward;
+mod held;
 mod limits;
 mod lingering;
 mod listener;

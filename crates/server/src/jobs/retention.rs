@@ -16,6 +16,9 @@ const PAUSE: Duration = Duration::from_millis(50);
 /// So long jobs are kept that ended.
 const JOBS_KEPT: SignedDuration = SignedDuration::from_hours(90 * 24);
 
+/// So long it is kept which nodes were asked to check in at once; that they were asked is in the audit trail.
+const WAKES_KEPT: SignedDuration = SignedDuration::from_hours(7 * 24);
+
 /// For how many days things are kept.
 #[derive(Debug, Clone, Copy)]
 pub struct DaysKept {
@@ -54,6 +57,7 @@ pub async fn delete_old(db: &PgPool, kept: DaysKept) -> sqlx::Result<u64> {
         let before = match (old, until) {
             (Old::Jobs, _) => now - JOBS_KEPT,
             (Old::RelatedRecords, _) => now - related_kept,
+            (Old::Wakes, _) => now - WAKES_KEPT,
             (_, Some(until)) => until,
             (_, None) => continue,
         };

@@ -34,6 +34,8 @@ pub struct PlainRow {
     pub node: Uuid,
     /// Its name.
     pub name: String,
+    /// Its newest wake; 0 before the first.
+    pub wake: i64,
     /// What is wanted of it; without a state if it was never resolved.
     #[sqlx(flatten)]
     pub wanted: WantedRow,
@@ -85,12 +87,14 @@ pub async fn take_plain(
                  case when {HAS_WANTED} then w.change end as change
          ), t as (
              update change_node t set taken_at = c.heard_at from c where t.change = c.change and t.node = c.node and t.taken_at is null
+         ), a as (
+             update wake_node x set answered_at = c.heard_at from c where x.node = c.node and x.answered_at is null
          ), h as (
              update heard set {LENGTHENED} from c where heard.id = c.heard_span
          )
          select c.node, c.name, s.digest as state, coalesce(c.epoch, 0) as epoch, coalesce(c.counter, 0) as counter, coalesce(c.settings, '{{}}') as settings,
-             exists (select 1 from recovery where ended_at is null) as recovering
-         from c left join effective_state s on s.id = c.state"
+             exists (select 1 from recovery where ended_at is null) as recovering, coalesce(k.wake, 0) as wake
+         from c left join effective_state s on s.id = c.state left join node_wake k on k.node = c.node"
     );
     sqlx::query_as(AssertSqlSafe(sql))
         .bind(all.iter().map(|(new, _)| new.node).collect::<Vec<_>>())

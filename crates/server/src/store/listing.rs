@@ -365,6 +365,18 @@ pub async fn count(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Resu
     query.build_query_scalar().persistent(false).fetch_one(db).await
 }
 
+/// Returns the nodes of a list that are not refused.
+pub async fn admitted_ids(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<Vec<Uuid>> {
+    let mut query = QueryBuilder::new("select id from (");
+    narrowing.push_ids(&mut query);
+    query
+        .push(format!(") meant (id) where id not in {REFUSED}"))
+        .build_query_scalar()
+        .persistent(false)
+        .fetch_all(db)
+        .await
+}
+
 /// Returns how many nodes of a list there are that are not refused.
 pub async fn total(db: impl PgExecutor<'_>, narrowing: &Narrowing) -> sqlx::Result<i64> {
     if matches!(narrowing, Narrowing::All) {

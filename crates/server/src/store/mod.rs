@@ -42,4 +42,5 @@ pub mod server_status;
 pub mod stage;
 pub mod token;
 pub mod uptime;
+pub mod wake;
 pub mod wanted;

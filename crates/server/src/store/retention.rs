@@ -33,13 +33,15 @@ pub enum Old {
     Jobs,
     /// What nodes had on record when something drifted.
     RelatedRecords,
+    /// Which nodes were asked to check in at once.
+    Wakes,
     /// Long texts of runs whose month was dropped.
     ReportTexts,
 }
 
 impl Old {
     /// All of them.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Deviations,
         Self::Gaps,
         Self::Doubts,
@@ -50,6 +52,7 @@ impl Old {
         Self::Attributes,
         Self::Jobs,
         Self::RelatedRecords,
+        Self::Wakes,
         Self::ReportTexts,
     ];
 
@@ -65,6 +68,7 @@ impl Old {
             Self::Attributes => include_str!("sql/retention/attributes.sql"),
             Self::Jobs => include_str!("sql/retention/jobs.sql"),
             Self::RelatedRecords => include_str!("sql/retention/related_records.sql"),
+            Self::Wakes => include_str!("sql/retention/wakes.sql"),
             Self::ReportTexts => include_str!("sql/retention/report_texts.sql"),
         }
     }

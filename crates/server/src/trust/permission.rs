@@ -7,7 +7,7 @@ use clap::ValueEnum;
 pub enum Role {
     /// Sees everything that is not secret.
     Reader,
-    /// Starts runs, sets freezes.
+    /// Wakes nodes, sets freezes.
     Operator,
     /// Publishes kits.
     Publisher,
@@ -46,6 +46,7 @@ impl Role {
                         JoinDecide::NAME,
                         NodeRevoke::NAME,
                         NodeEdit::NAME,
+                        NodeWake::NAME,
                         FreezeSet::NAME,
                         ControlEdit::NAME,
                         ConcessionAsk::NAME,
@@ -60,7 +61,9 @@ impl Role {
                     .contains(&permission)
             }
             "operator" => {
-                reads || [FreezeSet::NAME, ConcessionAsk::NAME, ChangeRequest::NAME].contains(&permission)
+                reads
+                    || [NodeWake::NAME, FreezeSet::NAME, ConcessionAsk::NAME, ChangeRequest::NAME]
+                        .contains(&permission)
             }
             "publisher" => {
                 reads || [KitPublish::NAME, ConcessionAsk::NAME, ChangeRequest::NAME].contains(&permission)
@@ -124,7 +127,8 @@ pub(super) fn groups_of(roles: &[String], permission: &str) -> Vec<String> {
 }
 
 /// What roles may be limited in, by permission: the handlers of these say on which nodes they act.
-const LIMITED: [&str; 8] = [
+const LIMITED: [&str; 9] = [
+    NodeWake::NAME,
     FreezeSet::NAME,
     ConcessionAsk::NAME,
     ConcessionDecide::NAME,
@@ -191,6 +195,8 @@ permissions! {
     ChangeDecide = "change.decide";
     /// Request changes of desired state, which another person hands out.
     ChangeRequest = "change.request";
+    /// Ask nodes to check in at once.
+    NodeWake = "node.wake";
     /// Revoke a node: it is refused from now on.
     NodeRevoke = "node.revoke";
     /// Set and end freezes.
@@ -224,11 +230,11 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read agent_package.edit server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read agent_package.edit server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit desired.import change.decide change.request node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
             ),
             (
                 "publisher",
@@ -237,7 +243,7 @@ mod tests {
             ("reader", "session.own node.read evidence.make audit.read"),
             (
                 "operator",
-                "session.own node.read change.request freeze.set concession.ask evidence.make audit.read",
+                "session.own node.read change.request node.wake freeze.set concession.ask evidence.make audit.read",
             ),
             ("operator@kiosks", "session.own node.read evidence.make audit.read"),
             ("approver@kiosks", "session.own node.read evidence.make audit.read"),
@@ -259,12 +265,13 @@ mod tests {
         };
         assert_eq!(
             told(&["operator@kiosks"]),
-            ["freeze.set kiosks", "concession.ask kiosks", "change.request kiosks"]
+            ["node.wake kiosks", "freeze.set kiosks", "concession.ask kiosks", "change.request kiosks"]
         );
         let both = told(&["approver@kiosks", "operator@gates"]);
         assert_eq!(
             both,
             [
+                "node.wake gates+kiosks",
                 "freeze.set gates+kiosks",
                 "concession.ask gates+kiosks",
                 "concession.decide kiosks",

@@ -1,0 +1,1 @@
+select wake from node_wake where node = $1
