@@ -12,6 +12,7 @@ use crate::memory_store::Store;
 use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::{Contact, DaemonNote, RestartNote, StartNote};
 use crate::run_loop::{Persistence, Runner, left_behind};
+use crate::self_test::do_self_test;
 use crate::served::{SERVED_STORE, Served, Takeover};
 use crate::server_link::{CheckInContents, CheckedIn, ServerLink, Way};
 use crate::spool::Spool;
@@ -386,10 +387,18 @@ impl<H: Host> Daemon<H> {
                     self.due.wants_run(StartedBy::NewState);
                     self.due.rhythm_changed(&before, &settings(&self.state_dir));
                 }
-                self.contact = Some(Contact { url: checked_in.url, at: self.state_dir.now() });
                 if checked_in.has_news {
                     self.confirm(link).await;
                 }
+                if let (Some(offer), Ok(link)) = (&checked_in.self_test, link) {
+                    self.journal
+                        .say(Level::Info, &format!("self-test T{}: comparing, nothing is altered", offer.no));
+                    let (url, host) = (&checked_in.url, &mut self.host);
+                    if let Err(error) = do_self_test(link, url, offer, &self.state_dir, host).await {
+                        self.journal.say(Level::Warn, &error.about("the self-test was not reported").line());
+                    }
+                }
+                self.contact = Some(Contact { url: checked_in.url, at: self.state_dir.now() });
                 Ok(true)
             }
             Err(error) if error.server.is_dismissal() => Err(error),

@@ -18,6 +18,7 @@ pub mod memory_store;
 pub mod network_part;
 pub mod noted;
 pub mod run_loop;
+pub mod self_test;
 pub mod served;
 pub mod server_link;
 pub mod show;

@@ -17,8 +17,10 @@ use constans_wire::check_in::{CheckIn, CheckInAnswer, Held, HeldFreezes, Problem
 use constans_wire::exit::Exit;
 use constans_wire::join::{AskAgain, JoinAnswer, Renew, Renewed};
 use constans_wire::run::Received;
+use constans_wire::self_test::{SelfTestOffer, SelfTestReport};
 use constans_wire::wake::WaitAnswer;
 use jiff::Timestamp;
+use serde::de::DeserializeOwned;
 use std::sync::Arc;
 
 /// A joined agent's link to the first of its servers that answers.
@@ -70,6 +72,8 @@ pub struct CheckedIn {
     pub has_news: bool,
     /// The newest wake of this node; none if the server holds no requests.
     pub wake: Option<i64>,
+    /// A self-test to be done.
+    pub self_test: Option<SelfTestOffer>,
     /// What failed of what follows a check-in, each apart from the others: renewing, taking over, delivering.
     pub failed: Vec<AgentError>,
 }
@@ -231,8 +235,37 @@ impl<'c> ServerLink<'c> {
             recovering: answer.recovering,
             has_news: takeover == Some(Takeover::New) || answer.freezes.is_some(),
             wake: answer.wake,
+            self_test: answer.self_test,
             failed,
         })
+    }
+
+    /// Asks for something of a self-test.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the server did not answer, or what it refused.
+    pub async fn fetch<T: DeserializeOwned>(&self, url: &str) -> Result<T, LinkError> {
+        self.way.network.get(url).await
+    }
+
+    /// Asks for a content of a self-test.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the server did not answer, or what it refused.
+    pub async fn fetch_bytes(&self, url: &str) -> Result<Vec<u8>, LinkError> {
+        self.way.network.bytes(url).await
+    }
+
+    /// Reports a self-test.
+    ///
+    /// # Errors
+    ///
+    /// Returns why the server did not take it.
+    pub async fn report_self_test(&self, url: &str, report: &SelfTestReport) -> Result<(), AgentError> {
+        let _: Received = self.way.network.post(url, report).await?;
+        Ok(())
     }
 
     async fn renew(&self, state_dir: &StateDir, url: &str, membership: Membership) -> Result<(), AgentError> {

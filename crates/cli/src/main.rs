@@ -36,6 +36,7 @@ mod overview;
 mod person;
 mod recovery;
 mod run;
+mod selftest;
 mod server;
 mod server_status;
 mod sign_in;
@@ -82,6 +83,8 @@ enum Command {
     Admission(admission::AdmissionArguments),
     /// List, show and revoke nodes
     Node(node::NodeArguments),
+    /// Prove that a node is asked, fetches, compares and reports, without a desired state; nothing on it is altered
+    Selftest(selftest::SelfTestArguments),
     /// List and remove persons, grant and withdraw roles
     Person(person::PersonArguments),
     /// List, create and withdraw tokens of programs
@@ -183,6 +186,7 @@ fn main() -> ExitCode {
         Command::Overview(arguments) => server::on_network(overview::run(&arguments)),
         Command::Invite(arguments) => server::on_network(invitation::invite(&arguments)),
         Command::Invitation(arguments) => server::on_network(invitation::run(&arguments)),
+        Command::Selftest(arguments) => server::on_network(selftest::run(&arguments)),
         Command::Person(arguments) => server::on_network(person::person(&arguments)),
         Command::Refusal(arguments) => server::on_network(person::refusal(&arguments)),
         Command::Token(arguments) => server::on_network(person::token(&arguments)),

@@ -30,6 +30,7 @@ pub mod param;
 pub mod part;
 pub mod run;
 pub mod run_comparison;
+pub mod self_test;
 pub mod sentence;
 pub mod settings;
 pub mod state;

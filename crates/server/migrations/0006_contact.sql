@@ -125,3 +125,22 @@ create table node_wake (
     waits_until timestamptz
 ) with (fillfactor = 50);
 create index node_wake_of on node_wake (wake);
+
+-- Self-tests of nodes: offered at check-ins until they are reported or over.
+create table self_test (
+    no          bigint generated always as identity primary key,
+    node        uuid not null references node (id),
+    who         text not null,
+    asked_at    timestamptz not null,
+    ends_at     timestamptz not null,
+    was_waiting boolean not null,
+    -- What its content says, and the digest of its state.
+    nonce       text not null,
+    state       text not null,
+    offered_at  timestamptz,
+    fetched_at  timestamptz,
+    reported_at timestamptz,
+    report      jsonb
+);
+create index self_test_open on self_test (node) where reported_at is null;
+create index self_test_asked on self_test (asked_at);

@@ -1,5 +1,6 @@
 //! Check-ins of agents, nodes as operators see them, and errors.
 
+use crate::self_test::SelfTestOffer;
 use constans_core::digest::Digest;
 use constans_core::filter::About;
 use constans_core::group::GroupFinding;
@@ -74,6 +75,9 @@ pub struct CheckInAnswer {
     /// The number of the newest wake of the node; none if this server holds no requests.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wake: Option<i64>,
+    /// A self-test that the node is to do; the same at each check-in until it has reported.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub self_test: Option<SelfTestOffer>,
 }
 
 /// The freezes that a node holds, apart from its desired state.

@@ -88,7 +88,7 @@ fn a_change_is_fetched_within_two_seconds_and_who_is_not_reached_says_when_it_ch
     assert!(well(&all).contains("3 of 3 answered"), "{}", all.stdout);
     refused(&fleet.client(&["change", "fetch-now", &change]), "there is no node to wake");
     let audit = fleet.client(&["audit", "list"]);
-    assert!(well(&audit).contains("the fair begins"), "{}", audit.stdout);
+    assert!(well(&audit).contains("ilse.maren  asked nodes to check in: W3"), "{}", audit.stdout);
 }
 
 #[test]
@@ -209,4 +209,53 @@ fn a_node_whose_setting_says_so_holds_nothing_and_says_so() {
         "{}",
         status.stdout
     );
+}
+
+#[test]
+fn a_self_test_proves_a_node_without_a_desired_state_and_alters_nothing() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let other = joined(&fleet, "gate-auken-1", &["role=gate"]);
+    // The folders of the agent itself apart, which notes its rounds.
+    let outside = |machine: &Machine| {
+        let mut files = machine.everything();
+        files.retain(|(path, _)| !path.contains("/var/lib/constans"));
+        files
+    };
+    well(&kiosk.run(&["check-in"]));
+    let before = outside(&kiosk);
+    let off = fleet.client(&["selftest", "kiosk-auken-1", "--within", "1"]);
+    refused(&off, "kiosk-auken-1 did not report within 1 s");
+    assert!(
+        off.stdout.contains("asked       cannot be woken; it checks in by itself at 20"),
+        "{}",
+        off.stdout
+    );
+    assert!(off.stdout.contains("checked in  not yet"), "{}", off.stdout);
+    let stranger = fleet.curl().as_node(&other);
+    assert_eq!(stranger.ask_within(LONG, "/self-tests/1/state").0, 404, "it is another node's");
+    assert_eq!(stranger.deliver("/self-tests/1", r#"{"fetched_us":1,"compared_us":1}"#).0, 404);
+
+    let daemon = kiosk.daemon();
+    wait_until_held(&fleet, 1);
+    let late = fleet.client(&["selftest", "--test", "T1", "--within", "5"]);
+    assert!(
+        well(&late).contains("proven: the node is asked, fetches, compares and reports"),
+        "{}",
+        late.stdout
+    );
+    let again = fleet.curl().as_node(&kiosk).deliver("/self-tests/1", r#"{"fetched_us":1,"compared_us":1}"#);
+    assert_eq!(again.0, 404, "only the first report counts");
+
+    let began = Instant::now();
+    let proven = fleet.client(&["selftest", "kiosk-auken-1", "--output", "json"]);
+    let proven = json(well(&proven));
+    assert!(began.elapsed() < Duration::from_secs(3), "{:?}", began.elapsed());
+    assert_eq!(proven["report"]["seen"]["directory:/etc"], "alike");
+    assert_eq!(proven["report"]["seen"]["file:/run/constans-self-test"], "different");
+    drop(daemon);
+    assert_eq!(outside(&kiosk), before);
+    assert_eq!(fleet.query("select count(*) from run"), "0", "it is no run");
+    let reader = fleet.token("pia.lund", "reader");
+    assert_eq!(fleet.client_by(&reader, &["selftest", "kiosk-auken-1"]).exit, Some(3));
 }

@@ -37,6 +37,7 @@ mod recovery;
 mod release;
 mod retired;
 mod run;
+mod self_test;
 mod server_status;
 mod sign_in;
 mod stage;
@@ -98,6 +99,8 @@ pub fn routes() -> Vec<Route> {
         wake::ask,
         wake::show,
         wake::nodes,
+        self_test::test,
+        self_test::tested,
         retired::list,
         retired::bring_back,
         explained::layers,

@@ -15,7 +15,7 @@ use jiff::SignedDuration;
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
-use sqlx::PgPool;
+use sqlx::{PgConnection, PgPool};
 use std::collections::BTreeSet;
 use uuid::Uuid;
 
@@ -40,19 +40,7 @@ pub async fn ask(
     let ids = selected(db, &nodes, filter.as_deref(), change).await?;
     let mut transaction = db.begin().await?;
     caller.check_nodes(&mut transaction, &ids).await?;
-    if recovery::since(&mut *transaction).await?.is_some() {
-        return Err(ApiError::Conflict {
-            message: "the server is recovering: nodes are offered nothing".to_owned(),
-            hint: "constans recovery show".to_owned(),
-        });
-    }
-    let minute_ago = crate::clock::now() - SignedDuration::from_mins(1);
-    if wake::count_since(&mut *transaction, minute_ago).await? >= MAX_WITHIN_A_MINUTE {
-        return Err(ApiError::Conflict {
-            message: format!("nodes were woken {MAX_WITHIN_A_MINUTE} times within a minute"),
-            hint: "name all the nodes at once, or select them by a filter".to_owned(),
-        });
-    }
+    refuse_now(&mut transaction).await?;
     let no = wake::add(&mut transaction, &caller.person, because.as_deref(), &ids).await?;
     let detail =
         json!({ "nodes": nodes, "filter": filter, "change": change, "count": ids.len(), "because": because });
@@ -60,6 +48,28 @@ pub async fn ask(
         .await?;
     transaction.commit().await?;
     Ok(Json(by_no(db, no).await?))
+}
+
+/// Refuses to wake nodes while the server recovers, or too often.
+///
+/// # Errors
+///
+/// Returns which of the two it is.
+pub(super) async fn refuse_now(db: &mut PgConnection) -> Result<(), ApiError> {
+    if recovery::since(&mut *db).await?.is_some() {
+        return Err(ApiError::Conflict {
+            message: "the server is recovering: nodes are offered nothing".to_owned(),
+            hint: "constans recovery show".to_owned(),
+        });
+    }
+    let minute_ago = crate::clock::now() - SignedDuration::from_mins(1);
+    if wake::count_since(&mut *db, minute_ago).await? >= MAX_WITHIN_A_MINUTE {
+        return Err(ApiError::Conflict {
+            message: format!("nodes were woken {MAX_WITHIN_A_MINUTE} times within a minute"),
+            hint: "name all the nodes at once, or select them by a filter".to_owned(),
+        });
+    }
+    Ok(())
 }
 
 /// Returns the nodes that are meant.

@@ -1,6 +1,6 @@
 //! Check-ins.
 
-use super::freezes;
+use super::{freezes, self_test};
 use crate::body::NodeBody;
 use crate::callers::ShownCertificate;
 use crate::change::single::{Occasion, resolve_single};
@@ -66,18 +66,19 @@ pub async fn check_in(
     let of_itself = OfItself::from_check_in(&check_in, here)?;
     let new = new_check_in(&check_in, shown.node, of_itself.digest()?, now);
     here.metrics.waiting.get_or_create(&Queue { queue: "check_ins" }).set(together.waiting() as i64);
-    let (name, wake, wanted, in_force) = match together.take((new.clone(), shown.spki.clone())).await {
-        Some((row, in_force)) => {
-            here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Batched }).inc();
-            (row.name, row.wake, Some(row.wanted), in_force)
-        }
-        None => {
-            here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Single }).inc();
-            let node = shown.caller(db).await?;
-            let (wanted, wake) = take_in(db, here, &node.name, &new, &of_itself).await?;
-            (node.name, wake, wanted, freeze::in_force(db.inner(), &[shown.node]).await?.into())
-        }
-    };
+    let (name, (wake, is_tested), wanted, in_force) =
+        match together.take((new.clone(), shown.spki.clone())).await {
+            Some((row, in_force)) => {
+                here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Batched }).inc();
+                (row.name, (row.wake, row.is_tested), Some(row.wanted), in_force)
+            }
+            None => {
+                here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Single }).inc();
+                let node = shown.caller(db).await?;
+                let (wanted, wake) = take_in(db, here, &node.name, &new, &of_itself).await?;
+                (node.name, (wake, true), wanted, freeze::in_force(db.inner(), &[shown.node]).await?.into())
+            }
+        };
     let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
     let freezes = freezes::offer(db, &check_in, &in_force, shown.node, recovering, now).await?;
     let offered = wanted.map_or(Ok(None), offer)?;
@@ -85,8 +86,18 @@ pub async fn check_in(
         note_handed_out(db, here, offered.generation).await?;
     }
     here.waking.checked_in(shown.node);
-    let wake = Some(wake);
-    Ok(Json(CheckInAnswer { name, now, mark: new.given, wanted: offered, recovering, freezes, wake }))
+    let (wake, self_test) =
+        (Some(wake), if is_tested { self_test::offer(db, shown.node).await? } else { None });
+    Ok(Json(CheckInAnswer {
+        name,
+        now,
+        mark: new.given,
+        wanted: offered,
+        recovering,
+        freezes,
+        wake,
+        self_test,
+    }))
 }
 
 fn new_check_in(check_in: &CheckIn, node: Uuid, digest: Vec<u8>, now: Timestamp) -> NewCheckIn {

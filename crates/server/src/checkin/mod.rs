@@ -4,6 +4,7 @@ pub mod check_in;
 mod freezes;
 pub mod install;
 pub mod join;
+pub mod self_test;
 pub mod wanted;
 
 use rocket::Route;
@@ -19,6 +20,9 @@ pub fn routes() -> Vec<Route> {
         wanted::state,
         wanted::content,
         wanted::report,
+        self_test::test_state,
+        self_test::test_content,
+        self_test::test_report,
         install::installer,
         install::package
     ]

@@ -3,10 +3,12 @@
 use super::activity::{Activity, Busy};
 use super::back::BackConnections;
 use super::body::{AnswerBody, CallersBody};
+use super::held::hold;
 use super::listener::DoorSettings;
 use crate::metrics::Answered;
 use crate::request_log::{StrangersLines, class_of};
 use constans_wire::check_in::Problem;
+use constans_wire::wake::WAIT_PATH;
 use hyper::body::Incoming;
 use hyper::header::{
     CONNECTION, CONTENT_TYPE, COOKIE, EXPECT, Entry, HOST, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER,
@@ -57,8 +59,11 @@ impl Passage {
             self.note(&method, &problem, began);
             return own_answer(&problem, busy);
         }
-        if let Some(waking) = self.holds(&request) {
-            let answer = self.hold(waking, &request).await;
+        if let Some(waking) = self.settings.waking.as_deref()
+            && request.uri().path() == WAIT_PATH
+        {
+            self.back.close_idle();
+            let answer = hold(waking, self.back.shown(), &method, request.uri().query()).await;
             let status = answer.as_ref().map_or_else(|problem| problem.status, |_| StatusCode::OK.as_u16());
             self.count(status);
             return match answer {

@@ -8,7 +8,7 @@ mod activity;
 mod back;
 mod body;
 mod forward;
-mod held;
+pub mod held;
 mod limits;
 mod lingering;
 mod listener;

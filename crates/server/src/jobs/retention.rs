@@ -16,7 +16,7 @@ const PAUSE: Duration = Duration::from_millis(50);
 /// So long jobs are kept that ended.
 const JOBS_KEPT: SignedDuration = SignedDuration::from_hours(90 * 24);
 
-/// So long it is kept which nodes were asked to check in at once; that they were asked is in the audit trail.
+/// So long it is kept which nodes were asked to check in at once or tested; that they were asked is in the audit trail.
 const WAKES_KEPT: SignedDuration = SignedDuration::from_hours(7 * 24);
 
 /// For how many days things are kept.
@@ -57,7 +57,7 @@ pub async fn delete_old(db: &PgPool, kept: DaysKept) -> sqlx::Result<u64> {
         let before = match (old, until) {
             (Old::Jobs, _) => now - JOBS_KEPT,
             (Old::RelatedRecords, _) => now - related_kept,
-            (Old::Wakes, _) => now - WAKES_KEPT,
+            (Old::Wakes | Old::SelfTests, _) => now - WAKES_KEPT,
             (_, Some(until)) => until,
             (_, None) => continue,
         };

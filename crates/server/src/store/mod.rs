@@ -38,6 +38,7 @@ pub mod report_text;
 pub mod retention;
 pub mod run;
 pub mod run_hour;
+pub mod self_test;
 pub mod server_status;
 pub mod stage;
 pub mod token;

@@ -35,13 +35,15 @@ pub enum Old {
     RelatedRecords,
     /// Which nodes were asked to check in at once.
     Wakes,
+    /// Self-tests of nodes.
+    SelfTests,
     /// Long texts of runs whose month was dropped.
     ReportTexts,
 }
 
 impl Old {
     /// All of them.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 13] = [
         Self::Deviations,
         Self::Gaps,
         Self::Doubts,
@@ -53,6 +55,7 @@ impl Old {
         Self::Jobs,
         Self::RelatedRecords,
         Self::Wakes,
+        Self::SelfTests,
         Self::ReportTexts,
     ];
 
@@ -69,6 +72,7 @@ impl Old {
             Self::Jobs => include_str!("sql/retention/jobs.sql"),
             Self::RelatedRecords => include_str!("sql/retention/related_records.sql"),
             Self::Wakes => include_str!("sql/retention/wakes.sql"),
+            Self::SelfTests => include_str!("sql/retention/self_tests.sql"),
             Self::ReportTexts => include_str!("sql/retention/report_texts.sql"),
         }
     }
