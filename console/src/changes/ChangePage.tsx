@@ -14,7 +14,9 @@ import { TextDiff } from '../run/TextDiff';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { mayOn, sessionQuery } from '../shell/session';
+import { WakeDialog } from '../wakes/WakeDialog';
 import { clock, exact } from '../words/time';
+import { count } from '../words/words';
 import { ConfirmDialog } from './ConfirmDialog';
 import { changeAddress, progressWords } from './changeWords';
 import { DenyDialog } from './DenyDialog';
@@ -152,6 +154,9 @@ function requestWords(asks: string[], isOwn: boolean): string {
 }
 
 function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['ChangeShown'] }) {
+  const session = useQuery(sessionQuery);
+  const [isFetching, setFetching] = useState(false);
+  const mayWake = mayOn(session.data).includes('node.wake');
   const without = nodes.filter((node) => !node.has_since && !node.is_later);
   if (change.nodes === 0) return <Typography>It affects no node.</Typography>;
   return (
@@ -160,6 +165,22 @@ function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['
         {without.length === 0 ? 'No node is without it.' : `${change.outstanding.toLocaleString('en')} do not have it yet`}
         {without.length > 0 && last_by && `; the last one by ${clock(last_by)}`}
       </Typography>
+      {without.length > 0 && (
+        <Button size="small" disabled={!mayWake} onClick={() => setFetching(true)} sx={{ mt: 0.5 }}>
+          Fetch now…
+        </Button>
+      )}
+      {without.length > 0 && session.data && !mayWake && (
+        <Typography sx={{ color: 'text.secondary', fontSize: 14 }}>for operators, approvers and administrators</Typography>
+      )}
+      {isFetching && (
+        <WakeDialog
+          title={`Have C${change.no} fetched now`}
+          which={{ change: change.no }}
+          nodes={`${count(change.outstanding, 'node')} without C${change.no}`}
+          onClose={() => setFetching(false)}
+        />
+      )}
       <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1, fontSize: 14 }}>
         {nodes.slice(0, 100).map((node) => (
           <Box component="li" key={node.name} sx={{ display: 'flex', justifyContent: 'space-between', gap: 2, py: 0.25 }}>

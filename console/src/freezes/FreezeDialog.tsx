@@ -25,7 +25,7 @@ interface Frozen {
   onClose: () => void;
 }
 
-/** Sets a freeze: it waits for no change, and is in force from each node's next check-in on. */
+/** Sets a freeze: it waits for no change, and is in force at once on nodes that can be woken, on others from their next check-in on. */
 export function FreezeDialog({ names, onClose }: Frozen) {
   const [clauses, setClauses, drop] = useKept('clauses of a freeze', '');
   const [secs, setSecs] = useState(4 * HOUR);
@@ -43,7 +43,8 @@ export function FreezeDialog({ names, onClose }: Frozen) {
       onClose={close}
     >
       <Typography sx={{ color: 'text.secondary' }}>
-        From the next check-in on, nothing is corrected on {which} until the hour comes; drift is still found and reported. A freeze waits for no change.
+        Nothing is corrected on {which} until the hour comes; drift is still found and reported. A freeze waits for no change: it is in force within two seconds
+        on nodes that can be woken, on the others from their next check-in on.
       </Typography>
       <TextField select label="For" value={secs} onChange={(event) => setSecs(Number(event.target.value))} margin="dense">
         {SPANS.map(([secs, words]) => (

@@ -3,11 +3,15 @@ import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
 import { useState } from 'react';
 import { FreezeDialog } from '../freezes/FreezeDialog';
+import { SelfTestDialog } from '../wakes/SelfTestDialog';
+import { WakeDialog } from '../wakes/WakeDialog';
 import { ModeDialog } from './GivenCard';
 import { LabelDialog, RenameDialog, RetireDialog, RevokeDialog } from './NodeDialogs';
 import { useMayOnNode } from './useMayOnNode';
 
 const ACTIONS = {
+  reach: { words: 'Reach now…', permission: 'node.wake', mayRequest: false },
+  test: { words: 'Self-test…', permission: 'node.wake', mayRequest: false },
   label: { words: 'Label…', permission: 'node.edit', mayRequest: true },
   rename: { words: 'Rename…', permission: 'node.edit', mayRequest: true },
   mode: { words: 'Mode of its own…', permission: 'group.edit', mayRequest: true },
@@ -17,6 +21,9 @@ const ACTIONS = {
 };
 
 type Action = keyof typeof ACTIONS;
+
+/** What operators may do too. */
+const FOR_OPERATORS = ['freeze.set', 'node.wake'];
 
 /** What can be done with one node. What one may not do is shown, with who may. */
 export function NodeActions({ name }: { name: string }) {
@@ -44,10 +51,13 @@ export function NodeActionsMenu({ name, anchor, onDone }: { name: string; anchor
         {(Object.keys(ACTIONS) as Action[]).map((one) => (
           <MenuItem key={one} disabled={!isOffered(one)} onClick={() => setAction(one)}>
             {ACTIONS[one].words}
-            {!isOffered(one) && (one === 'freeze' ? ' for operators, approvers and administrators' : ' for approvers and administrators')}
+            {!isOffered(one) &&
+              (FOR_OPERATORS.includes(ACTIONS[one].permission) ? ' for operators, approvers and administrators' : ' for approvers and administrators')}
           </MenuItem>
         ))}
       </Menu>
+      {action === 'reach' && <WakeDialog title={`Reach ${name} now`} which={{ nodes: [name] }} nodes={name} onClose={onDone} />}
+      {action === 'test' && <SelfTestDialog name={name} onClose={onDone} />}
       {action === 'label' && <LabelDialog {...asked} names={[name]} />}
       {action === 'rename' && <RenameDialog {...asked} />}
       {action === 'mode' && <ModeDialog {...asked} />}

@@ -63,9 +63,11 @@ function open(
 }
 
 test('the state of a node is one sentence, with the release and the ages it belongs to', async () => {
-  open(node());
+  open({ ...node(), can_be_woken: true });
   expect(
-    await screen.findByText('drift found, 4 min ago; has quay-base@1.3.0; 1 clause drifted and not corrected. Mode enforce; last contact 4 min ago.'),
+    await screen.findByText(
+      'drift found, 4 min ago; has quay-base@1.3.0; 1 clause drifted and not corrected. Mode enforce; last contact 4 min ago; can be woken.',
+    ),
   ).toBeTruthy();
 });
 

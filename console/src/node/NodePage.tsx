@@ -107,10 +107,10 @@ function nameFilter(name: string): string {
 }
 
 /** The node's state in one sentence. */
-function nodeSentence({ words, open_episodes, mode }: Schemas['NodeSummary'], now: number): string {
+function nodeSentence({ words, open_episodes, mode, can_be_woken }: Schemas['NodeSummary'], now: number): string {
   const releases = words.releases.length > 0 ? `; ${write(words.releases, now)}` : '';
   const drift = open_episodes ? `; ${count(open_episodes, 'clause')} drifted and not corrected` : '';
-  return `${write(words.status, now)}${releases}${drift}. Mode ${mode ?? 'observe'}; ${write(words.contact, now)}.`;
+  return `${write(words.status, now)}${releases}${drift}. Mode ${mode ?? 'observe'}; ${write(words.contact, now)}; ${can_be_woken ? 'can be woken' : 'cannot be woken between its check-ins'}.`;
 }
 
 function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {

@@ -294,10 +294,10 @@ fn daemon_words(status: &Status, now: Timestamp) -> Vec<String> {
             ahead(daemon.next_check_in, now),
             ahead(daemon.next_run, now)
         ),
-        match (&daemon.not_wakeable, &daemon.contact) {
-            (Some(why), _) => format!("the server cannot have it check in at once: {why}"),
-            (None, None) => "the server cannot have it check in at once: not contacted yet".to_owned(),
-            (None, Some(_)) => "the server can have it check in at once".to_owned(),
+        match (&daemon.not_wakeable, &daemon.contact, daemon.unanswered) {
+            (Some(why), ..) => format!("the server cannot have it check in at once: {why}"),
+            (None, Some(_), 0) => "the server can have it check in at once".to_owned(),
+            (None, ..) => "the server cannot have it check in at once: none has answered".to_owned(),
         },
     ]
 }
@@ -436,6 +436,7 @@ mod tests {
           reach within     1 min                    default
           attic            512 MiB                  default
           related records  gathered                 default
+          wakeable         yes                      default
 
         Next: constans-agent join, which asks for the invitation
         ");
@@ -474,6 +475,7 @@ mod tests {
         daemon    process 412 since 2026-11-23 05:00:00 UTC
         daemon    https://hub.skerry.example:7443 answered 20 s ago
         daemon    checks in in 40 s, runs in 12 min
+        daemon    the server can have it check in at once
         run       in progress for 30 s, enforce, started by a new desired state: 7 of 19, correcting package:kiosk-shell for 12 s
         desired   kiosk-floor@1.0.0 quay-base@1.3.0, 19 clauses, generation 1.118, sha256:9c0effee
         last run  none yet
@@ -514,6 +516,7 @@ mod tests {
         daemon    process 412 since 2026-11-23 05:00:00 UTC
         daemon    no server answered 3 times in a row; the last answer was from https://hub.skerry.example:7443 20 s ago
         daemon    checks in in 40 s, runs in 12 min
+        daemon    the server cannot have it check in at once: none has answered
         desired   kiosk-floor@1.0.0 quay-base@1.3.0, 19 clauses, generation 1.118, sha256:9c0effee
         last run  none yet
         frozen    F3 until 2026-11-23 09:00:00 UTC (the festival), all clauses

@@ -415,7 +415,16 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
         return Ok(());
     }
     let now = Timestamp::now();
-    println!("{}  {}, {}", harmless(&node.name), last_contact(node), shown(&node.words.contact, now));
+    let reached = match node.can_be_woken {
+        Some(true) => "; can be woken",
+        _ => "; cannot be woken between its check-ins",
+    };
+    println!(
+        "{}  {}, {}{reached}",
+        harmless(&node.name),
+        last_contact(node),
+        shown(&node.words.contact, now)
+    );
     println!("  status    {}", shown(&node.words.status_and_releases(), now));
     println!("  stage     {}", node.stage.as_deref().unwrap_or("-"));
     println!("  groups    {}", node.groups.join(", "));

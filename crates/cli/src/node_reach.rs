@@ -214,11 +214,24 @@ mod tests {
             ),
             node(&json!({})),
         ];
-        insta::assert_snapshot!(words(&wake(&json!({})), &nodes, false), @"");
+        insta::assert_snapshot!(words(&wake(&json!({})), &nodes, false), @r#"
+        W12   3 nodes asked to check in at 2026-11-23 06:40:00 UTC by pia.lund: "the winter timetable"
+              1 of 3 answered, after 412 ms
+              the others check in by themselves, the last by 2026-11-23 06:54:30 UTC
+              2 of 3 have what is desired of them now
+
+        gate-tern-1    woken, no answer yet: last heard 2026-11-23 06:40:00 UTC; checks in by itself at 2026-11-23 06:54:30 UTC
+        quay-brisk-2   cannot be woken: last heard 2026-11-23 06:40:00 UTC; checks in by itself at 2026-11-23 06:54:30 UTC; does not have what is desired of it now
+        kiosk-auken-1  answered after 412 ms
+        "#);
         let all = wake(
             &json!({ "answered": 3, "slowest_ms": 1_912, "last_by": null, "because": null, "up_to_date": 3 }),
         );
-        insta::assert_snapshot!(words(&all, &[], false), @"");
+        insta::assert_snapshot!(words(&all, &[], false), @"
+        W12   3 nodes asked to check in at 2026-11-23 06:40:00 UTC by pia.lund
+              3 of 3 answered, half of them within 412 ms, the last after 1.9 s
+              3 of 3 have what is desired of them now
+        ");
     }
 
     #[test]

@@ -198,6 +198,37 @@ mod tests {
             "was_waiting": false, "offered_at": null, "fetched_at": null, "reported_at": null, "report": null, "clauses": [], "is_proven": false,
         });
         let all = [json!({}), wrong, failed, waits].map(|over| words(&test(&over)));
-        insta::assert_snapshot!(all.join("\n"), @"");
+        insta::assert_snapshot!(all.join("\n"), @r#"
+        T3   self-test of kiosk-auken-1, asked at 2026-11-23 06:40:00 UTC by pia.lund
+             asked       woken: the server holds a request of the node
+             checked in  after 14 ms
+             fetched     after 21 ms: a state of two clauses, and its content
+             compared    in 3 ms: directory:/etc is in line, as it should be
+                         file:/run/constans-self-test is not in line, as it should be
+             reported    after 44 ms
+        proven: the node is asked, fetches, compares and reports; nothing on it was altered
+
+        T3   self-test of kiosk-auken-1, asked at 2026-11-23 06:40:00 UTC by pia.lund
+             asked       woken: the server holds a request of the node
+             checked in  after 14 ms
+             fetched     after 21 ms: a state of two clauses, and its content
+             compared    in 3 ms: directory:/etc could not be inspected; expected that it is in line
+                         file:/run/constans-self-test was not reported
+             reported    after 44 ms
+
+        T3   self-test of kiosk-auken-1, asked at 2026-11-23 06:40:00 UTC by pia.lund
+             asked       woken: the server holds a request of the node
+             checked in  after 14 ms
+             fetched     after 21 ms: a state of two clauses, and its content
+             compared    failed: another run is in progress
+             reported    after 44 ms
+
+        T3   self-test of kiosk-auken-1, asked at 2026-11-23 06:40:00 UTC by pia.lund
+             asked       cannot be woken; it checks in by itself at 2026-11-23 06:54:30 UTC
+             checked in  not yet
+             fetched     not yet
+             compared    not yet
+             reported    not yet
+        "#);
     }
 }

@@ -266,7 +266,7 @@ impl AgentSettings {
             ("reach within", exact_span(self.reach_within_secs)),
             ("attic", format!("{} MiB", self.attic_mib)),
             ("related records", if self.related_records { "gathered" } else { "not gathered" }.to_owned()),
-            ("wakeable", if self.wakeable { "at once" } else { "no, at its check-ins only" }.to_owned()),
+            ("wakeable", if self.wakeable { "yes" } else { "no" }.to_owned()),
         ];
         rows.into_iter()
             .map(|(word, value)| DescribedSetting {

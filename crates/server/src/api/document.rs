@@ -7,7 +7,7 @@ use super::{
     node, node_edit, node_own, overview, page_error, person, recovery, release, retired, run, self_test,
     server_status, sign_in, stage, temporary, token, wake,
 };
-use crate::checkin::{check_in, install, join, self_test as tests, wanted};
+use crate::checkin::{check_in, install, join, self_test as test_answers, wanted};
 use crate::door::held;
 use constans_wire::check_in::Problem;
 use rocket::get;
@@ -34,7 +34,7 @@ use utoipa::{Modify, OpenApi};
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::second_person, stage::remove, stage::serve, stage::advance, stage::back, group::list, group::set, group::edit, group::remove, group_view::show, group_view::baselines, group_view::try_members,
         change::list, change::show, change::nodes, change::confirm, change::approve, change::deny, change::stop, change::go_back, freeze::list, freeze::set, freeze::end,
         run::list, run::show, run::compare, run::episodes, run::hours, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,
-        join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report, tests::test_state, tests::test_content, tests::test_report, held::hold, install::installer, install::package,
+        join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report, test_answers::test_state, test_answers::test_content, test_answers::test_report, held::hold, install::installer, install::package,
     )
 )]
 struct Interface;
@@ -78,6 +78,7 @@ pub fn document() -> (ContentType, &'static str) {
 mod tests {
     use super::*;
     use constans_core::filter::{FieldType, RECORD_LISTS, RecordField};
+    use constans_wire::wake::WAIT_PATH;
     use serde_json::Value;
     use std::collections::BTreeSet;
 
@@ -86,6 +87,8 @@ mod tests {
         let routes = crate::api::routes().into_iter().chain(crate::checkin::routes());
         let mounted: BTreeSet<String> = routes
             .map(|route| format!("{} {}", route.method, route.uri.path().replace('<', "{").replace('>', "}")))
+            // The door answers this one.
+            .chain([format!("GET {WAIT_PATH}")])
             .collect();
         let document: serde_json::Value = serde_json::from_str(&document_text()).unwrap();
         let described: BTreeSet<String> = document["paths"]

@@ -7,7 +7,8 @@ use crate::list::{ListQuery, placed};
 use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError};
 use crate::store::freeze::{self, ListedRow};
-use crate::store::{audit, node};
+use crate::store::narrowing::Narrowing;
+use crate::store::{audit, listing, node, wake};
 use crate::trust::{Allowed, AllowedWithin, FreezeSet, NodeRead};
 use constans_core::filter::FREEZES;
 use constans_core::words::check_reason;
@@ -41,7 +42,9 @@ pub async fn list(
     list.page(&FREEZES, read).await
 }
 
-/// Sets a freeze: from their next check-in on, the nodes change nothing of these clauses until its hour.
+/// Sets a freeze: the nodes change nothing of these clauses until its hour.
+///
+/// Those that can be woken learn it at once, the others at their next check-in.
 #[utoipa::path(tag = "freezes", security(("token" = ["freeze.set"]), ("session" = ["freeze.set"])), request_body = NewFreeze, responses((status = 200, body = FreezeShown)))]
 #[post("/api/freezes", data = "<wanted>")]
 pub async fn set(
@@ -78,6 +81,7 @@ pub async fn set(
     let new =
         freeze::NewFreeze { who: &caller.person, because: &because, nodes: &ids, clauses: &clauses, until };
     let no = freeze::add(&mut transaction, &new).await?;
+    wake_frozen(&mut transaction, &new, no).await?;
     let detail =
         json!({ "freeze": no, "nodes": names, "clauses": clauses, "until": until, "because": because });
     audit::add(&mut *transaction, &caller.person, "set a freeze", &format!("F{no}"), &detail).await?;
@@ -92,6 +96,18 @@ pub async fn set(
     )
     .await;
     Ok(Json(FreezeShown { unknown_clauses: unknown_clauses.unwrap_or_default(), ..shown }))
+}
+
+/// A brake is told at once to those who can be woken.
+async fn wake_frozen(db: &mut PgConnection, new: &freeze::NewFreeze<'_>, no: i64) -> sqlx::Result<()> {
+    let all;
+    let nodes = if new.nodes.is_empty() {
+        all = listing::admitted_ids(&mut *db, &Narrowing::All).await?;
+        &all
+    } else {
+        new.nodes
+    };
+    wake::add(db, new.who, Some(&format!("F{no}: {}", new.because)), nodes).await.map(drop)
 }
 
 /// Ends a freeze before its hour.

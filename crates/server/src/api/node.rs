@@ -7,7 +7,7 @@ use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::listing::{self, NodeCursor, NodeKey, NodeOrder, NodeRow};
 use crate::store::narrowing::Narrowing;
-use crate::store::{audit, change, check_in, effective_state, freeze, node, wanted};
+use crate::store::{audit, change, check_in, effective_state, freeze, node, wake, wanted};
 use crate::trust::{Allowed, AllowedWithin, NodeRead, NodeRevoke, Refusal};
 use constans_core::node_status::{LastContact, ProblemInputs, node_status, problems};
 use constans_core::run::Freeze;
@@ -122,7 +122,9 @@ pub async fn show(name: &str, _caller: Allowed<NodeRead>, db: &State<PgPool>) ->
         because: row.because,
         clauses: row.clauses.into_iter().collect(),
     };
-    Ok(Json(NodeSummary { changed_by, freezes: in_force.into_iter().map(freeze).collect(), ..summary }))
+    let can_be_woken = Some(wake::waits(db.inner(), summary.id).await?);
+    let freezes = in_force.into_iter().map(freeze).collect();
+    Ok(Json(NodeSummary { changed_by, freezes, can_be_woken, ..summary }))
 }
 
 /// Returns all nodes that were not retired.
@@ -190,6 +192,8 @@ pub async fn revoke(
         .await?
         .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
     caller.check_nodes(&mut transaction, &[id]).await?;
+    // It is told at once, if it can be woken: it deletes its secrets then.
+    wake::add(&mut transaction, &caller.person, Some("revoked"), &[id]).await?;
     if !node::revoke(&mut transaction, id).await? {
         return Err(ApiError::Conflict {
             message: format!("{name} is already revoked"),
@@ -268,6 +272,7 @@ fn summary(
         wanted_since: row.since.map(|at| at.to_jiff()),
         changed_by: None,
         freezes: Vec::new(),
+        can_be_woken: None,
         mode: read(&row, "mode", Some(row.mode.clone()).filter(|mode| !mode.is_empty()).map(Value::from))?,
         unusable: row.unusable.clone(),
         duplicate_identity_since: row.duplicate_identity_since.map(|at| at.to_jiff()),

@@ -21,8 +21,9 @@ use uuid::Uuid;
 /// A self-test is offered to its node for so long: longer than the usual interval of check-ins.
 const OFFERED_FOR: SignedDuration = SignedDuration::from_hours(1);
 
-/// Asks a node for a self-test: it checks in, fetches a small state, compares it with its machine and reports. Nothing on it is altered,
-/// and it counts in no figure.
+/// Asks a node for a self-test: it checks in, fetches a small state, compares it with its machine and reports.
+///
+/// Nothing on it is altered, and the test counts in no figure.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.wake"]), ("session" = ["node.wake"])), request_body = NewSelfTest, responses((status = 200, body = SelfTest)))]
 #[post("/api/self-tests", data = "<wanted>")]
 pub async fn test(

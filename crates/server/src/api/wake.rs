@@ -24,8 +24,9 @@ const MAX_NAMED: usize = 1_000;
 /// So often nodes are woken within a minute, by whomever.
 const MAX_WITHIN_A_MINUTE: i64 = 60;
 
-/// Asks nodes to check in at once: those whose request the server holds do within two seconds, a thousand at a time; the others by
-/// themselves.
+/// Asks nodes to check in at once.
+///
+/// Those whose request the server holds do within two seconds, a thousand at a time; the others at their next check-in.
 #[utoipa::path(tag = "nodes", security(("token" = ["node.wake"]), ("session" = ["node.wake"])), request_body = NewWake, responses((status = 200, body = Wake)))]
 #[post("/api/wakes", data = "<wanted>")]
 pub async fn ask(

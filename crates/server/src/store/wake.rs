@@ -79,6 +79,11 @@ pub async fn add(
     Ok(no)
 }
 
+/// Returns whether a request of a node is held.
+pub async fn waits(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<bool> {
+    sqlx::query_scalar(include_str!("sql/wake/waits.sql")).bind(node).bind(sql_now()).fetch_one(db).await
+}
+
 /// Returns how many wakes there were since a moment.
 pub async fn count_since(db: impl PgExecutor<'_>, since: Timestamp) -> sqlx::Result<i64> {
     sqlx::query_scalar(include_str!("sql/wake/recent.sql")).bind(since.to_sqlx()).fetch_one(db).await

@@ -66,6 +66,9 @@ pub struct NodeSummary {
     /// The freezes that are in force for it; only where one node is asked for.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub freezes: Vec<Freeze>,
+    /// Whether the server can have it check in at once; only of one node that is asked for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub can_be_woken: Option<bool>,
     /// Its mode.
     #[serde(default)]
     pub mode: Option<Mode>,
