@@ -12,8 +12,8 @@ import { api, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { PropertyList } from '../looks/PropertyList';
-import { clock, took } from '../words/time';
-import { millis } from './wakeWords';
+import { took } from '../words/time';
+import { millis, nextWords } from './wakeWords';
 
 /** So often it is looked how far it is. */
 const EVERY = 500;
@@ -64,9 +64,8 @@ function Steps({ asked }: { asked: Schemas['SelfTest'] }) {
   });
   const test = shown.data;
   const after = (at?: string | null) => (at ? `after ${millis(Date.parse(at) - Date.parse(test.asked_at))}` : 'not yet');
-  const next = test.next_check_in ? `it checks in by itself at ${clock(test.next_check_in)}` : 'it has never checked in';
   const rows: [string, string][] = [
-    ['Asked', test.was_waiting ? 'woken: the server holds a request of the node' : `cannot be woken; ${next}`],
+    ['Asked', test.was_waiting ? 'woken: the server holds a request of the node' : `cannot be woken; it ${nextWords(test.next_check_in)}`],
     ['Checked in', after(test.offered_at)],
     ['Fetched', after(test.fetched_at)],
     ['Compared', comparedWords(test)],

@@ -27,10 +27,16 @@ export function upToDateWords({ nodes, up_to_date }: Wake): string {
 }
 
 /** What became of a node that was asked to check in. */
-export function wokenWords({ woken, answered_ms, next_check_in }: WokenNode): string {
+export function wokenWords({ woken, answered_ms, next_check_in }: WokenNode, now = Date.now()): string {
   if (answered_ms != null) return `answered after ${millis(answered_ms)}`;
-  const next = next_check_in ? `checks in by itself at ${clock(next_check_in)}` : 'has never checked in';
+  const next = nextWords(next_check_in, now);
   return woken === 'woken' ? `woken, no answer yet; ${next}` : `cannot be woken; ${next}`;
+}
+
+/** When a node checks in by itself. */
+export function nextWords(next: string | null | undefined, now = Date.now()): string {
+  if (!next) return 'has never checked in';
+  return Date.parse(next) < now ? `was due at ${clock(next)}` : `checks in by itself at ${clock(next)}`;
 }
 
 /** Those who did not answer first, then the slowest. */

@@ -47,7 +47,7 @@ test('nodes are asked to check in now, and who does not answer comes first and s
   await userEvent.click(dialog.getByRole('button', { name: 'Ask now' }));
   expect(await dialog.findByText(/W12: 2 of 3 nodes answered, half of them within 14 ms, the last after 1.9 s/)).toBeTruthy();
   const rows = (await dialog.findAllByRole('listitem')).map((row) => row.textContent);
-  expect(rows[0]).toMatch(/^kiosk-auken-3cannot be woken; checks in by itself at /);
+  expect(rows[0]).toMatch(/^kiosk-auken-3cannot be woken; was due at /);
   expect(rows.slice(1)).toEqual(['kiosk-auken-2answered after 1.9 s', 'kiosk-auken-1answered after 14 ms']);
   const sent = asked.filter(({ path }) => path === 'POST /api/wakes').map(({ body }) => JSON.parse(body));
   expect(sent).toEqual([{ nodes: nodes.map(({ name }) => name) }]);
@@ -92,6 +92,8 @@ test('what is said of a wake fits its numbers', () => {
   expect(answeredWords({ ...wake, nodes: 1, answered: 1 })).toBe('1 of 1 node answered after 1.9 s');
   expect(answeredWords({ ...wake, answered: 0, median_ms: null, slowest_ms: null })).toBe('0 of 3 nodes answered');
   expect(wokenWords(node('a', { woken: 'woken', answered_ms: null, next_check_in: null }))).toBe('woken, no answer yet; has never checked in');
+  const due = node('a', { woken: 'at_its_check_in', answered_ms: null });
+  expect(wokenWords(due, Date.parse(due.next_check_in) - 1)).toMatch(/^cannot be woken; checks in by itself at /);
   const order = [node('b', {}), node('a', {}), node('c', { answered_ms: null }), node('d', { answered_ms: 900 })].sort(bySlowness);
   expect(order.map(({ name }) => name)).toEqual(['c', 'd', 'a', 'b']);
 });

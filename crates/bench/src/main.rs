@@ -7,6 +7,7 @@ mod console;
 mod fleet;
 mod node;
 mod past;
+mod waking;
 
 use constans_core::check::{Surroundings, check};
 use constans_core::digest::DigestKey;
@@ -70,7 +71,7 @@ impl Figure {
 fn main() {
     let only: Vec<String> = std::env::args().skip(2).collect();
     type Work = fn() -> Vec<Figure>;
-    let works: [(&str, Work); 9] = [
+    let works: [(&str, Work); 10] = [
         ("checking", checking),
         ("resolving", resolving),
         ("files", node::files),
@@ -80,6 +81,7 @@ fn main() {
         ("check-ins", check_ins::check_ins),
         ("fleet", fleet::at_scale),
         ("compliance", past::compliance),
+        ("waking", waking::waking),
     ];
     let wanted = works.iter().filter(|(name, _)| only.is_empty() || only.iter().any(|word| word == name));
     let figures: Vec<Figure> = on_large_stack(|| wanted.flat_map(|(_, work)| work()).collect());

@@ -5,6 +5,7 @@ use crate::server::{Server, ServerArguments};
 use clap::Args;
 use constans_terminal::{count, duration, harmless, time};
 use constans_wire::wake::{NewWake, Wake, WokenNode};
+use jiff::Timestamp;
 use serde::Serialize;
 use std::fmt::Write as _;
 use std::io::IsTerminal as _;
@@ -153,7 +154,12 @@ fn words(wake: &Wake, nodes: &[WokenNode], lists_all: bool) -> String {
     };
     let _ = writeln!(text, "      {} of {} answered{fast}", wake.answered, wake.nodes);
     if let Some(by) = wake.last_by {
-        let _ = writeln!(text, "      the others check in by themselves, the last by {}", time(by));
+        let others = match wake.nodes - wake.answered {
+            1 => "the other one checks in by itself, by",
+            _ => "the others check in by themselves, the last by",
+        };
+        let others = if by < wake.now { "the others were due before, the last at" } else { others };
+        let _ = writeln!(text, "      {others} {}", time(by));
     }
     let _ = writeln!(text, "      {} of {} have what is desired of them now\n", wake.up_to_date, wake.nodes);
     let listed = if lists_all { nodes } else { &nodes[..nodes.len().min(LISTED)] };
@@ -161,7 +167,7 @@ fn words(wake: &Wake, nodes: &[WokenNode], lists_all: bool) -> String {
     for node in listed {
         let name = harmless(&node.name);
         let desired = if node.is_up_to_date { "" } else { "; does not have what is desired of it now" };
-        let _ = writeln!(text, "{name:<width$}  {}{desired}", what_came(node));
+        let _ = writeln!(text, "{name:<width$}  {}{desired}", what_came(node, wake.now));
     }
     if let more @ 1.. = nodes.len() - listed.len() {
         let _ = writeln!(text, "and {more} more: --all lists them");
@@ -169,10 +175,13 @@ fn words(wake: &Wake, nodes: &[WokenNode], lists_all: bool) -> String {
     text
 }
 
-fn what_came(node: &WokenNode) -> String {
+fn what_came(node: &WokenNode, now: Timestamp) -> String {
     let heard = node.heard_at.map_or("never heard".to_owned(), |at| format!("last heard {}", time(at)));
-    let next =
-        node.next_check_in.map(|at| format!("; checks in by itself at {}", time(at))).unwrap_or_default();
+    let next = match node.next_check_in {
+        Some(at) if at < now => format!("; was due at {}", time(at)),
+        Some(at) => format!("; checks in by itself at {}", time(at)),
+        None => String::new(),
+    };
     match (node.answered_ms, node.woken) {
         (Some(after), _) => format!("answered after {}", millis(after)),
         (None, woken) => format!("{}: {heard}{next}", woken.words()),

@@ -99,10 +99,11 @@ fn words(test: &SelfTest) -> String {
     let mut step = |what: &str, came: String| {
         let _ = writeln!(text, "     {what:<11} {came}");
     };
-    let next = test.next_check_in.map_or_else(
-        || "it has never checked in".to_owned(),
-        |at| format!("it checks in by itself at {}", time(at)),
-    );
+    let next = match test.next_check_in {
+        None => "it has never checked in".to_owned(),
+        Some(at) if at < test.now => format!("it was due at {}", time(at)),
+        Some(at) => format!("it checks in by itself at {}", time(at)),
+    };
     let asked = if test.was_waiting {
         "woken: the server holds a request of the node".to_owned()
     } else {

@@ -441,6 +441,18 @@ impl Fleet {
         format!("https://127.0.0.1:{}", self.people)
     }
 
+    /// Returns what the server measures of itself under this name; 0 if it did not measure it yet.
+    ///
+    /// # Panics
+    ///
+    /// Panics if curl cannot be started.
+    pub fn metric(&self, name: &str) -> f64 {
+        let read = Command::new("curl").args(["-s", &self.metrics_url()]).output().expect("curl starts");
+        let metrics = String::from_utf8_lossy(&read.stdout).into_owned();
+        let line = metrics.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(' '));
+        line.and_then(|number| number.trim().parse().ok()).unwrap_or(0.0)
+    }
+
     /// Returns the URL of the agents' listener.
     pub fn agents_url(&self) -> String {
         format!("https://127.0.0.1:{}", self.agents)

@@ -14,6 +14,10 @@ pub const STEPS: &[(&str, Step)] = &[
         "the part that speaks to the network has an account of its own, and no right to read, write or become anything",
         network_part,
     ),
+    (
+        "while it rests it is reached and tested within two seconds, by a network part that has no rights",
+        reached,
+    ),
     ("the journal has fields for each run and each clause that was put right, and no value", journal),
     (
         "what the operating system wants a restart for is reported, and the node restarted once as its settings say; the agent goes on",
@@ -26,7 +30,28 @@ fn network_part(_: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.cable(false)?;
     let looked = looked_at(host);
     host.cable(true)?;
-    let status = looked?;
+    without_rights(host, &looked?)?;
+    next_round(host)
+}
+
+fn reached(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    hub.wait_for(&["node", "show", NODE], "; can be woken", SOON)?;
+    let shown = hub.client(&["node", "reach", "--node", NODE, "--output", "json"])?;
+    let shown: serde_json::Value =
+        serde_json::from_str(&shown).map_err(|error| format!("{error}: {shown}"))?;
+    match shown["nodes"][0]["answered_ms"].as_u64() {
+        Some(0..2_000) => {}
+        other => return Err(format!("it answered after {other:?} ms: {shown}")),
+    }
+    let tested = hub.client(&["selftest", NODE])?;
+    if !tested.contains("proven: ") {
+        return Err(tested);
+    }
+    host.shell("[ ! -e /run/constans-self-test ]")?;
+    without_rights(host, &looked_at_now(host)?)
+}
+
+fn without_rights(host: Host<'_>, status: &str) -> Result<(), Failed> {
     let account = host.shell("id -u constans-network")?.trim().to_owned();
     let has = |line: String| {
         status.lines().any(|known| known.split_whitespace().collect::<Vec<_>>().join(" ") == line)
@@ -41,13 +66,17 @@ fn network_part(_: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
         "Max core file size 0 0 bytes".to_owned(),
     ];
     match expected.into_iter().find(|line| !has(line.clone())) {
-        None => next_round(host),
+        None => Ok(()),
         Some(missing) => Err(format!("it does not have `{missing}`: {status}")),
     }
 }
 
 fn looked_at(host: Host<'_>) -> Result<String, Failed> {
     next_round(host)?;
+    looked_at_now(host)
+}
+
+fn looked_at_now(host: Host<'_>) -> Result<String, Failed> {
     let look = "p=$(pgrep -f 'constans-agent|exe network-part' | while read p; do grep -qz network-part /proc/$p/cmdline && echo $p && break; done); [ -n \"$p\" ] && cat /proc/$p/status /proc/$p/limits";
     let end = Instant::now() + SOON;
     loop {

@@ -8,7 +8,7 @@ use crate::change::worker;
 use crate::checkin::check_in::ShownCheckIn;
 use crate::checkin::install::fetched_packages;
 use crate::database::{bring_up_to_date, pool};
-use crate::door::{Door, DoorSettings, Most, OwnNames, raise_descriptors};
+use crate::door::{Door, DoorSettings, Most, OwnNames, Room};
 use crate::evidence::worker as evidence_worker;
 use crate::here::{Here, Nudge, known_kits};
 use crate::intake::batch::Batcher;
@@ -125,11 +125,9 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tracing::info!(key = evidence.id(), "the key that signs evidence");
     let run_counts = Arc::new(RunCounts::default());
     tokio::spawn(run_hours::keep_added(db.clone(), run_counts.clone()));
-    let room = raise_descriptors();
-    // Nodes are more than people.
-    let (of_nodes, of_people) = (room / 4 * 3, room / 4);
-    // A quarter of the nodes' connections is left for check-ins and reports.
-    let waking = Waking::begin(db.clone(), of_nodes / 4 * 3, metrics.clone());
+    let room = Room::take();
+    let of_nodes = room.of_nodes();
+    let waking = Waking::begin(db.clone(), of_nodes.held(), of_nodes.behind, metrics.clone());
     let here = Arc::new(Here {
         settings: settings.clone(),
         started_at: clock::now(),
@@ -163,14 +161,20 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(single::resolve_pending(db.clone(), here.clone()));
     tokio::spawn(judge::judge_pending(db.clone(), here.clone()));
     let names = Arc::new(OwnNames::new(&settings.names));
-    let door = |name, address, tls, waking, in_all: usize, strangers: usize| {
-        let most = Most { in_all, strangers, strangers_of_network: STRANGERS_OF_NETWORK.min(strangers / 2) };
+    let door = |name, address, tls, waking: Option<Arc<Waking>>, room: Room| {
+        let most = |in_all: usize| {
+            // Those of nodes are kept from strangers.
+            let strangers = if waking.is_some() { in_all / 2 } else { in_all };
+            Most { in_all, strangers, strangers_of_network: STRANGERS_OF_NETWORK.min(strangers / 2) }
+        };
+        let (most, most_behind) = (most(room.callers), most(room.behind));
         let settings = DoorSettings {
             name,
             address,
             tls,
             http2: name == "people",
             most,
+            most_behind,
             names: names.clone(),
             metrics: here.metrics.clone(),
             waking,
@@ -183,18 +187,11 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
         for_agents.tls(Some(&authority), &["http/1.1"])?,
         Some(waking),
         of_nodes,
-        of_nodes / 2,
     )
     .await?;
-    let people_door = door(
-        "people",
-        settings.people,
-        for_people.tls(None, &["h2", "http/1.1"])?,
-        None,
-        of_people,
-        of_people,
-    )
-    .await?;
+    let people_door =
+        door("people", settings.people, for_people.tls(None, &["h2", "http/1.1"])?, None, room.of_people())
+            .await?;
     let refused = RefusedRequests::begin(db.clone());
     let behind: SocketAddr = (Ipv4Addr::LOCALHOST, 0).into();
     let agents = listener("agents", behind, &db, &here, &refused, with_other_methods(checkin::routes()))

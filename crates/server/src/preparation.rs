@@ -1,6 +1,6 @@
 //! Requirements on the machine and on PostgreSQL for the expected fleet: all checked at once, each misfit with a remedy.
 
-use crate::door::raise_descriptors;
+use crate::door::Room;
 use crate::settings::Settings;
 use sqlx::postgres::PgConnectOptions;
 use sqlx::{Connection as _, PgConnection};
@@ -14,7 +14,7 @@ use tokio::time::timeout;
 const MIB: u64 = 1024 * 1024;
 /// The server and its caches, before any node.
 const MEMORY: u64 = 512 * MIB;
-/// A request that is held at the door, with its connection to Rocket (measured: 50 KB).
+/// A request that is held at the door (measured).
 const MEMORY_OF_NODE: u64 = 50 * 1024;
 /// 30 days of a node's runs and check-ins, with ten times the eventful runs that were measured at 100,000 nodes.
 const STORED_OF_NODE: u64 = 128 * 1024;
@@ -121,16 +121,15 @@ fn memory(nodes: u64) -> CheckedItem {
 }
 
 fn descriptors(nodes: u64) -> CheckedItem {
-    let enough_for = raise_descriptors() as u64;
-    let found = format!("file descriptors are enough for {enough_for} connections");
-    // Agents are connected for moments: an eighth of them at once is more than was ever seen.
-    if enough_for >= 100 + nodes / 8 {
+    let held = Room::take().of_nodes().held() as u64;
+    let found = format!("file descriptors are enough to hold a request of {held} nodes");
+    if held >= nodes {
         CheckedItem::well("descriptors", found)
     } else {
         CheckedItem::misfit(
             "descriptors",
-            found,
-            "raise the limit for this service: LimitNOFILE=65536 in its systemd unit, or ulimit -n",
+            format!("{found}; the others are not reached between their check-ins"),
+            "raise the limit for this service: LimitNOFILE=262144 in its systemd unit, or ulimit -n; for more than 34000 nodes start another server on the same database",
         )
     }
 }

@@ -56,15 +56,6 @@ fn curl(arguments: &[&str]) -> String {
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
-fn metric(fleet: &Fleet, name: &str) -> f64 {
-    let answer = curl(&[&fleet.metrics_url()]);
-    answer
-        .lines()
-        .find(|line| line.starts_with(name))
-        .and_then(|line| line.rsplit(' ').next()?.parse().ok())
-        .unwrap_or(0.0)
-}
-
 #[test]
 fn whoever_says_nothing_or_says_it_slowly_is_not_waited_for() {
     let fleet = Fleet::start();
@@ -112,13 +103,13 @@ fn too_many_connections_of_strangers_leave_room_for_nodes() {
     let crowd: Vec<TcpStream> = (0..1_100).filter_map(|_| TcpStream::connect(address).ok()).collect();
     assert!(crowd.len() > 1_050, "{}", crowd.len());
     let until = Instant::now() + Duration::from_secs(10);
-    let turned_away = || metric(&fleet, "constans_connections_turned_away_total{listener=\"agents\"}");
+    let turned_away = || fleet.metric("constans_connections_turned_away_total{listener=\"agents\"}");
     while turned_away() < 50.0 {
         assert!(Instant::now() < until, "{}", turned_away());
         std::thread::sleep(Duration::from_millis(100));
     }
     assert_eq!(fleet.curl().get("/healthy").0, 200, "people are heard on a listener of their own");
-    assert!(metric(&fleet, "constans_connections{listener=\"agents\"}") < 10.0);
+    assert!(fleet.metric("constans_connections{listener=\"agents\"}") < 10.0);
     // Those who never began to speak TLS are sent away after ten seconds.
     std::thread::sleep(Duration::from_secs(11));
     let checked_in = kiosk.run(&["check-in"]);
@@ -298,7 +289,7 @@ fn the_servers_certificates_renew_themselves_from_half_of_their_time_on() {
     for (serial_before, url) in &before {
         assert!(changes_within(Duration::from_secs(15), url, serial_before), "{url} shows the old one");
     }
-    assert!(metric(&fleet, "constans_certificate_left_seconds{certificate=\"people\"}") > 179.0 * 86_400.0);
+    assert!(fleet.metric("constans_certificate_left_seconds{certificate=\"people\"}") > 179.0 * 86_400.0);
     assert!(fleet.log().contains("a newer certificate is shown"));
 }
 
@@ -604,7 +595,7 @@ fn what_one_network_asks_for_at_once_is_bounded_over_http_2_too() {
         .collect();
     std::thread::sleep(Duration::from_secs(6));
     let (_, descriptors) = usage(fleet.process());
-    let connections = metric(&fleet, "constans_connections{listener=\"people\"}");
+    let connections = fleet.metric("constans_connections{listener=\"people\"}");
     let answer: String = asking
         .into_iter()
         .map(|asking| {

@@ -3,7 +3,6 @@
 use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, well};
 use constans_e2e::{Fleet, Machine, Running};
 use serde_json::Value;
-use std::process::Command;
 use std::time::{Duration, Instant};
 
 /// For answers that are expected.
@@ -11,10 +10,7 @@ const LONG: Duration = Duration::from_secs(30);
 
 /// How many nodes the server can wake, by what it measures of itself.
 fn held(fleet: &Fleet) -> usize {
-    let read = Command::new("curl").args(["-s", &fleet.metrics_url()]).output().unwrap();
-    let metrics = String::from_utf8(read.stdout).unwrap();
-    let held = metrics.lines().find_map(|line| line.strip_prefix("constans_held_requests "));
-    held.and_then(|held| held.trim().parse().ok()).unwrap_or_else(|| panic!("{metrics}"))
+    fleet.metric("constans_held_requests") as usize
 }
 
 fn wait_until_held(fleet: &Fleet, nodes: usize) {

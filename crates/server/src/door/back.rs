@@ -11,8 +11,17 @@ use std::pin::Pin;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
+use std::time::{Duration, Instant};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpSocket, TcpStream};
+use tokio::time::sleep;
+
+/// A connection to Rocket that nothing is asked on for this long is closed.
+const UNUSED: Duration = Duration::from_millis(200);
+/// So long a request waits for a connection while there are as many as there may be.
+const PATIENCE: Duration = Duration::from_secs(2);
+/// How often it is looked whether there is one.
+const LOOK_EVERY: Duration = Duration::from_millis(20);
 
 pub(super) type Sender = SendRequest<CallersBody>;
 
@@ -22,7 +31,8 @@ pub(super) struct BackConnections {
     callers: Callers,
     caller: Arc<Caller>,
     limits: Arc<Limits>,
-    idle: Mutex<Vec<Sender>>,
+    /// Since when each has been idle.
+    idle: Mutex<Vec<(Instant, Sender)>>,
 }
 
 impl BackConnections {
@@ -44,23 +54,44 @@ impl BackConnections {
     pub async fn take(&self) -> io::Result<Sender> {
         loop {
             let idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner).pop();
-            let Some(mut sender) = idle else { return self.connect().await };
+            let Some((_, mut sender)) = idle else { return self.connect().await };
             if sender.ready().await.is_ok() {
                 return Ok(sender);
             }
         }
     }
 
-    /// Gives one back whose answer has ended.
-    pub fn give_back(&self, sender: Sender) {
-        if !sender.is_closed() {
-            self.idle.lock().unwrap_or_else(PoisonError::into_inner).push(sender);
+    /// Gives one back whose answer has ended. It is closed if nothing is asked on it soon: most callers ask for one thing or a few, and
+    /// stay connected for much longer.
+    pub fn give_back(self: &Arc<Self>, sender: Sender) {
+        if sender.is_closed() {
+            return;
+        }
+        self.idle.lock().unwrap_or_else(PoisonError::into_inner).push((Instant::now(), sender));
+        let connections = Arc::downgrade(self);
+        tokio::spawn(async move {
+            sleep(UNUSED).await;
+            if let Some(connections) = connections.upgrade() {
+                let mut idle = connections.idle.lock().unwrap_or_else(PoisonError::into_inner);
+                idle.retain(|(since, _)| since.elapsed() < UNUSED);
+            }
+        });
+    }
+
+    async fn place(&self) -> Option<CountedConnection> {
+        let until = Instant::now() + PATIENCE;
+        loop {
+            let place = self.limits.take(self.caller.address.ip());
+            if place.is_some() || Instant::now() >= until {
+                return place;
+            }
+            sleep(LOOK_EVERY).await;
         }
     }
 
     /// Over HTTP/2 one connection asks for many things at once: what that takes is counted like connections of its own.
     async fn connect(&self) -> io::Result<Sender> {
-        let mut place = self.limits.take(self.caller.address.ip()).ok_or(io::ErrorKind::WouldBlock)?;
+        let mut place = self.place().await.ok_or(io::ErrorKind::WouldBlock)?;
         if self.caller.shown.is_some() {
             place.is_known();
         }

@@ -6,23 +6,55 @@ use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// A held request needs one descriptor at the caller's side and one at each end of the connection to Rocket.
-const DESCRIPTORS_EACH: u64 = 3;
 /// For the database, files and what else the process has open.
 const OTHER_DESCRIPTORS: u64 = 256;
 const MAX_DESCRIPTORS: u64 = 262_144;
 const MAX_CONNECTIONS: u64 = 50_000;
 
-/// Raises how many descriptors this process may have as far as it is let, and returns how many connections they are enough for.
-pub fn raise_descriptors() -> usize {
-    let limit = getrlimit(Resource::Nofile);
-    let most = limit.maximum.unwrap_or(MAX_DESCRIPTORS).min(MAX_DESCRIPTORS);
-    let before = limit.current.unwrap_or(MAX_DESCRIPTORS);
-    let raised = before < most
-        && setrlimit(Resource::Nofile, Rlimit { current: Some(most), maximum: limit.maximum }).is_ok();
-    let may_have = if raised { most } else { before };
-    let enough_for = may_have.saturating_sub(OTHER_DESCRIPTORS) / DESCRIPTORS_EACH;
-    usize::try_from(enough_for.clamp(16, MAX_CONNECTIONS)).unwrap_or(16)
+/// How many connections this process's descriptors are enough for: three quarters of them are for callers, of whom most nodes only wait,
+/// and a quarter for connections to Rocket, which have two ends here.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Room {
+    /// Connections of callers.
+    pub callers: usize,
+    /// Connections to Rocket: requests that are under way.
+    pub behind: usize,
+}
+
+impl Room {
+    /// Raises how many descriptors this process may have as far as it is let, and returns what they are enough for.
+    pub fn take() -> Self {
+        let limit = getrlimit(Resource::Nofile);
+        let most = limit.maximum.unwrap_or(MAX_DESCRIPTORS).min(MAX_DESCRIPTORS);
+        let before = limit.current.unwrap_or(MAX_DESCRIPTORS);
+        let raised = before < most
+            && setrlimit(Resource::Nofile, Rlimit { current: Some(most), maximum: limit.maximum }).is_ok();
+        Self::of(if raised { most } else { before })
+    }
+
+    fn of(descriptors: u64) -> Self {
+        let left = descriptors.saturating_sub(OTHER_DESCRIPTORS);
+        let at_most = |number: u64, most: u64| usize::try_from(number.clamp(16, most)).unwrap_or(16);
+        Self {
+            callers: at_most(left / 4 * 3, MAX_CONNECTIONS),
+            behind: at_most(left / 8, MAX_CONNECTIONS / 8),
+        }
+    }
+
+    /// Returns the share of nodes: they are more than people, and most of them only wait.
+    pub fn of_nodes(self) -> Self {
+        Self { callers: self.callers / 4 * 3, behind: self.behind / 2 }
+    }
+
+    /// Returns the share of people.
+    pub fn of_people(self) -> Self {
+        Self { callers: self.callers / 4, behind: self.behind / 2 }
+    }
+
+    /// Returns how many requests may be held: others check in and report meanwhile.
+    pub fn held(self) -> usize {
+        self.callers - self.behind
+    }
 }
 
 /// The connections that a listener may have.
@@ -105,6 +137,18 @@ impl Drop for CountedConnection {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn descriptors_are_shared_out_and_never_more_than_there_are() {
+        for descriptors in [1_024, 20_000, 262_144] {
+            let Room { callers, behind } = Room::of(descriptors);
+            let taken = (callers + 2 * behind) as u64 + OTHER_DESCRIPTORS;
+            assert!(taken <= descriptors, "{callers} and {behind} of {descriptors}");
+        }
+        assert_eq!(Room::of(20_000).of_nodes(), Room { callers: 11_106, behind: 1_234 });
+        assert_eq!(Room::of(262_144), Room { callers: 50_000, behind: 6_250 });
+        assert!(Room::of(262_144).of_nodes().held() > 32_000);
+    }
 
     #[test]
     fn one_network_does_not_take_the_places_of_others_nor_strangers_those_of_nodes() {

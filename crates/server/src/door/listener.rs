@@ -51,6 +51,8 @@ pub struct DoorSettings {
     pub http2: bool,
     /// How many connections there may be.
     pub most: Most,
+    /// How many of them may have a request under way that is not only held.
+    pub most_behind: Most,
     /// What this server is called.
     pub names: Arc<OwnNames>,
     /// Where connections are counted.
@@ -101,7 +103,7 @@ impl Door {
     async fn accept(self, rocket: SocketAddr, callers: Callers, mut stop: Shutdown) {
         tracing::info!(listener = self.settings.name, address = %self.settings.address, "listening");
         let open = GracefulShutdown::new();
-        let (limits, behind) = (Limits::new(self.settings.most), Limits::new(self.settings.most));
+        let (limits, behind) = (Limits::new(self.settings.most), Limits::new(self.settings.most_behind));
         let lines = Arc::new(StrangersLines::begin(self.settings.name));
         let settings = Arc::new(self.settings);
         loop {

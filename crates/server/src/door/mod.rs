@@ -14,6 +14,6 @@ mod lingering;
 mod listener;
 mod reach;
 
-pub use limits::{Most, raise_descriptors};
+pub use limits::{Most, Room};
 pub use listener::{Door, DoorSettings};
 pub use reach::OwnNames;

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use tokio::sync::oneshot;
 use uuid::Uuid;
 
-/// This many nodes are woken at once; then as many as check in.
+/// This many nodes are woken at once, if there is room for that many requests; then as many as check in.
 const AT_ONCE: usize = 1_000;
 /// A node that was woken and does not check in for this long keeps nobody else from it.
 const EXPECTED_FOR: Duration = Duration::from_secs(5);
@@ -18,6 +18,7 @@ struct Hold {
 /// The requests that are held.
 pub(super) struct Holds {
     most: usize,
+    at_once: usize,
     entered: u64,
     waiting: HashMap<Uuid, Hold>,
     /// Whom a wake is for, the earliest first.
@@ -27,9 +28,11 @@ pub(super) struct Holds {
 }
 
 impl Holds {
-    pub fn new(most: usize) -> Self {
+    /// There may be `most` of them, and `requests` that are under way.
+    pub fn new(most: usize, requests: usize) -> Self {
         let (waiting, expected) = (HashMap::new(), HashMap::new());
-        Self { most, entered: 0, waiting, due: VecDeque::new(), expected }
+        let at_once = AT_ONCE.min(requests / 4 * 3);
+        Self { most, at_once, entered: 0, waiting, due: VecDeque::new(), expected }
     }
 
     /// Enters a request, in place of an earlier one of the same node. Returns its number; none if there is no place.
@@ -75,7 +78,7 @@ impl Holds {
     /// Wakes those whose turn it is.
     pub fn go_on(&mut self, now: Instant) {
         self.expected.retain(|_, since| now.duration_since(*since) < EXPECTED_FOR);
-        while self.expected.len() < AT_ONCE
+        while self.expected.len() < self.at_once
             && let Some((node, wake)) = self.due.pop_front()
         {
             // Who is not here any more reads the wake when it comes back.
@@ -97,7 +100,7 @@ mod tests {
     }
 
     fn holding(nodes: usize) -> (Holds, Vec<oneshot::Receiver<i64>>) {
-        let mut holds = Holds::new(nodes);
+        let mut holds = Holds::new(nodes, 2_000);
         let enter = |number| {
             let (woken, is_woken) = oneshot::channel();
             holds.enter(node(number), woken).unwrap();
@@ -123,6 +126,20 @@ mod tests {
         holds.checked_in(node(2_400), now);
         assert_eq!(count_woken(&mut receivers), 0, "one came twice, and one came by itself");
         assert_eq!(holds.count(), 1_200);
+    }
+
+    #[test]
+    fn no_more_are_woken_at_once_than_there_is_room_for_their_check_ins() {
+        let mut holds = Holds::new(1_000, 40);
+        let mut receivers: Vec<_> = (0..100)
+            .map(|number| {
+                let (woken, is_woken) = oneshot::channel();
+                holds.enter(node(number), woken).unwrap();
+                is_woken
+            })
+            .collect();
+        holds.wake((0..100).map(|number| (node(number), 4)).collect(), Instant::now());
+        assert_eq!(count_woken(&mut receivers), 30);
     }
 
     #[test]

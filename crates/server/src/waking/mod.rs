@@ -106,12 +106,12 @@ impl Drop for Place<'_> {
 }
 
 impl Waking {
-    /// Begins to hold requests, `most` at a time.
-    pub fn begin(db: PgPool, most: usize, metrics: Arc<Metrics>) -> Arc<Self> {
+    /// Begins to hold requests, `most` at a time, where so many others can be under way.
+    pub fn begin(db: PgPool, most: usize, requests: usize, metrics: Arc<Metrics>) -> Arc<Self> {
         let (left, leaving) = unbounded_channel();
         let (stop, _) = watch::channel(false);
         let together = Batcher::begin(db.clone());
-        let holds = Mutex::new(Holds::new(most));
+        let holds = Mutex::new(Holds::new(most, requests));
         let waking = Arc::new(Self { db: db.clone(), holds, together, left, stop, metrics });
         tokio::spawn(listen(waking.clone()));
         tokio::spawn(go_on(waking.clone()));
