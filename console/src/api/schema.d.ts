@@ -3177,8 +3177,15 @@ export interface components {
         };
         /** @description Nodes that apply a change at one time. */
         AppliedWhen: components["schemas"]["WhenApplied"] & {
+            /**
+             * Format: date-time
+             * @description Of those that apply it with their next run: when the last one checks in, and so runs, as it promised.
+             */
+            last_at?: string | null;
             /** @description How many. */
             nodes: number;
+            /** @description How many of those are not expected: they did not check in when they had promised to, or never did. */
+            not_expected?: number;
         };
         /** @description The approval of a concession. */
         ApproveConcession: {

@@ -47,12 +47,17 @@ export function confirmation(impact: Schemas['Impact']): Schemas['Confirmed'] {
   return { takes_from: impact.takes_from, takes: impact.takes, nodes: impact.nodes };
 }
 
+function nextRunWords({ last_at, not_expected }: Schemas['AppliedWhen']): string {
+  const last = last_at ? `, the last by ${exact(last_at)}` : '';
+  return not_expected ? `${last}; ${count(not_expected, 'node')} not on time` : last;
+}
+
 /** When nodes apply what they are newly given, and services restart with that. */
 export function appliedWords(applied: Schemas['AppliedWhen']): string {
   const on = count(applied.nodes, 'node');
   switch (applied.when) {
     case 'next_run':
-      return `Applied on ${on} with the next run.`;
+      return `Applied on ${on} with the next run${nextRunWords(applied)}.`;
     case 'window_opens':
       return `Applied on ${on} when the change window opens, ${exact(applied.at)}.`;
     case 'on_order':

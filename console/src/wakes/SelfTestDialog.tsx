@@ -1,18 +1,9 @@
-import Alert from '@mui/material/Alert';
-import Box from '@mui/material/Box';
-import Button from '@mui/material/Button';
-import Dialog from '@mui/material/Dialog';
-import DialogActions from '@mui/material/DialogActions';
-import DialogContent from '@mui/material/DialogContent';
-import DialogTitle from '@mui/material/DialogTitle';
 import Typography from '@mui/material/Typography';
-import { useMutation, useQuery } from '@tanstack/react-query';
-import { useId } from 'react';
+import { useQuery } from '@tanstack/react-query';
 import { api, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
-import { CopiedCommand } from '../looks/CopiedCommand';
 import { PropertyList } from '../looks/PropertyList';
 import { took } from '../words/time';
+import { AskDialog } from './AskDialog';
 import { millis, nextWords } from './wakeWords';
 
 /** So often it is looked how far it is. */
@@ -20,37 +11,18 @@ const EVERY = 500;
 
 const SEEN = { alike: 'is in line', different: 'is not in line', unseen: 'could not be inspected' };
 
-/** Has a node tested, and shows each step. It can be left: the node does it all the same. */
+/** Has a node tested, and shows each step. */
 export function SelfTestDialog({ name, onClose }: { name: string; onClose: () => void }) {
-  const id = useId();
-  const asking = useMutation({ mutationFn: () => api.selfTest({ node: name }) });
   return (
-    <Dialog open onClose={onClose} maxWidth="sm" fullWidth aria-labelledby={id}>
-      <DialogTitle id={id}>Self-test of {name}</DialogTitle>
-      <DialogContent sx={{ display: 'grid', gap: 1 }}>
-        {asking.data ? (
-          <Steps asked={asking.data} />
-        ) : (
-          <Typography>
-            The node checks in, fetches a small state that is made up for this test, compares it with its machine and reports. Nothing on it is altered, and it
-            needs no desired state.
-          </Typography>
-        )}
-        {asking.error && <Alert severity="error">{problemWords(asking.error)}</Alert>}
-      </DialogContent>
-      <DialogActions>
-        {asking.data && <CopiedCommand command={`constans selftest --test T${asking.data.no}`} />}
-        <Box sx={{ flex: 1 }} />
-        <Button variant="text" onClick={onClose}>
-          {asking.data ? 'Close' : 'Cancel'}
-        </Button>
-        {!asking.data && (
-          <Button variant="contained" disabled={asking.isPending} onClick={() => asking.mutate()}>
-            Test now
-          </Button>
-        )}
-      </DialogActions>
-    </Dialog>
+    <AskDialog
+      title={`Self-test of ${name}`}
+      what="The node checks in, fetches a small state that is made up for this test, compares it with its machine and reports. Nothing on it is altered, and it needs no desired state."
+      action="Test now"
+      ask={() => api.selfTest({ node: name })}
+      progress={(test) => <Steps asked={test} />}
+      command={({ no }) => `constans selftest --test T${no}`}
+      onClose={onClose}
+    />
   );
 }
 

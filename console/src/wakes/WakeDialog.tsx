@@ -1,17 +1,10 @@
-import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
-import Button from '@mui/material/Button';
-import Dialog from '@mui/material/Dialog';
-import DialogActions from '@mui/material/DialogActions';
-import DialogContent from '@mui/material/DialogContent';
-import DialogTitle from '@mui/material/DialogTitle';
 import Typography from '@mui/material/Typography';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useId } from 'react';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect } from 'react';
 import { api, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
-import { CopiedCommand } from '../looks/CopiedCommand';
 import { count } from '../words/words';
+import { AskDialog } from './AskDialog';
 import { answeredWords, bySlowness, upToDateWords, wokenWords } from './wakeWords';
 
 /** So often it is looked who has answered. */
@@ -29,37 +22,18 @@ interface Asked {
   onClose: () => void;
 }
 
-/** Asks nodes to check in now, and shows who does. It can be left: the server goes on. */
+/** Asks nodes to check in now, and shows who does. */
 export function WakeDialog({ title, which, nodes, onClose }: Asked) {
-  const id = useId();
-  const asking = useMutation({ mutationFn: () => api.wake(which) });
   return (
-    <Dialog open onClose={onClose} maxWidth="sm" fullWidth aria-labelledby={id}>
-      <DialogTitle id={id}>{title}</DialogTitle>
-      <DialogContent sx={{ display: 'grid', gap: 1 }}>
-        {asking.data ? (
-          <WakeProgress asked={asking.data} />
-        ) : (
-          <Typography>
-            {nodes} are asked to check in now, and fetch what is desired of them. Those that can be woken do within two seconds, a thousand at a time; the
-            others at their next check-in.
-          </Typography>
-        )}
-        {asking.error && <Alert severity="error">{problemWords(asking.error)}</Alert>}
-      </DialogContent>
-      <DialogActions>
-        {asking.data && <CopiedCommand command={`constans node reach --wake W${asking.data.no}`} />}
-        <Box sx={{ flex: 1 }} />
-        <Button variant="text" onClick={onClose}>
-          {asking.data ? 'Close' : 'Cancel'}
-        </Button>
-        {!asking.data && (
-          <Button variant="contained" disabled={asking.isPending} onClick={() => asking.mutate()}>
-            Ask now
-          </Button>
-        )}
-      </DialogActions>
-    </Dialog>
+    <AskDialog
+      title={title}
+      what={`${nodes} are asked to check in now, and fetch what is desired of them. Those that can be woken do within two seconds, a thousand at a time; the others at their next check-in.`}
+      action="Ask now"
+      ask={() => api.wake(which)}
+      progress={(wake) => <WakeProgress asked={wake} />}
+      command={({ no }) => `constans node reach --wake W${no}`}
+      onClose={onClose}
+    />
   );
 }
 

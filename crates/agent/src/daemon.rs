@@ -30,8 +30,7 @@ use constans_wire::report::{RunReport, StartedBy};
 use due::Due;
 use jiff::{SignedDuration, Timestamp};
 use log::Level;
-pub use reachable::{Held, HeldEnd};
-use reachable::{Next, Reachable};
+use reachable::{Held, HeldEnd, Next, Reachable};
 use sd_notify::NotifyState;
 use std::path::Path;
 use std::sync::Arc;
@@ -68,7 +67,7 @@ pub struct Daemon<H> {
     reachable: Reachable,
     /// The way to the servers of the last round, as long as a request is to be held on it.
     way: Option<Way>,
-    /// The request that is held, if this daemon rests by itself.
+    /// The request that is held.
     held: JoinSet<HeldEnd>,
 }
 
@@ -205,15 +204,15 @@ impl<H: Host> Daemon<H> {
                 is_over = self.due.sleep(ended, interrupted, || settings(state_dir)) => return is_over,
                 Some(ended) = self.held.join_next() => {
                     if let Ok(end) = ended {
-                        self.held(end);
+                        self.hold_ended(end);
                     }
                 }
             }
         }
     }
 
-    /// Returns a request that the server is to hold, if one should be and none is under way. Its end is for [`Daemon::held`].
-    pub fn hold(&mut self) -> Option<Held> {
+    /// Returns a request that the server is to hold, if one should be and none is under way.
+    fn hold(&mut self) -> Option<Held> {
         let way = self.way.clone()?;
         let request = self.reachable.begin()?;
         Some(Box::pin(async move {
@@ -225,7 +224,7 @@ impl<H: Host> Daemon<H> {
     }
 
     /// A request that the server held has ended.
-    pub fn held(&mut self, end: HeldEnd) {
+    fn hold_ended(&mut self, end: HeldEnd) {
         let why_not = self.reachable.why_not().map(str::to_owned);
         let Some(next) = self.reachable.ended(end, self.due.chance_now()) else { return };
         match next {

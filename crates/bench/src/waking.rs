@@ -39,7 +39,7 @@ pub fn waking() -> Vec<Figure> {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
     let url = fleet.agents_url();
     let began = Instant::now();
-    for_all(&runtime, &waiters, 64, &url);
+    for_all(&runtime, &waiters, 16, &url);
     println!("all checked in for the first time, in {:.0} s", began.elapsed().as_secs_f64());
     let before = resident(fleet.process());
     let woken = Arc::new(AtomicUsize::new(0));
@@ -146,8 +146,9 @@ async fn check_in(waiter: &Waiter, url: &str) {
     let body =
         json!({ "agent": env!("CARGO_PKG_VERSION"), "now": now, "next_in_secs": 3_600, "about": about });
     let answer = waiter.client.post(format!("{url}/check-in")).json(&body).send().await.expect("it is heard");
-    assert!(answer.status().is_success(), "{}", answer.status());
+    let status = answer.status();
     let answer: Value = answer.json().await.expect("JSON");
+    assert!(status.is_success(), "{status} {answer}");
     *waiter.mark.lock().expect("nobody panicked") = answer["mark"].clone();
     waiter.wake.store(answer["wake"].as_i64().expect("the newest wake"), Ordering::Relaxed);
 }
@@ -157,7 +158,8 @@ async fn wait(waiters: Arc<Vec<Waiter>>, at: usize, url: String, woken: Arc<Atom
     loop {
         let after = waiter.wake.load(Ordering::Relaxed);
         let asked = waiter.client.get(format!("{url}/wait?after={after}")).timeout(Duration::from_secs(300));
-        let Ok(answer) = asked.send().await else { return };
+        // A connection of before may have been closed for its idleness just now.
+        let Ok(answer) = asked.send().await else { continue };
         let answer: Value = answer.json().await.expect("JSON");
         if answer["wake"].is_i64() {
             woken.fetch_add(1, Ordering::Relaxed);

@@ -77,7 +77,14 @@ fn nodes(number: u64) -> String {
 fn applied_words(applied: &AppliedWhen) -> String {
     let on = nodes(applied.nodes);
     match applied.when {
-        WhenApplied::NextRun => format!("applied on {on} with the next run"),
+        WhenApplied::NextRun => {
+            let last = applied.last_at.map(|at| format!(", the last by {}", time(at))).unwrap_or_default();
+            let not_expected = match applied.not_expected {
+                0 => String::new(),
+                silent => format!("; {} not on time", nodes(silent)),
+            };
+            format!("applied on {on} with the next run{last}{not_expected}")
+        }
         WhenApplied::WindowOpens { at } => {
             format!("applied on {on} when the change window opens, {}", time(at))
         }
@@ -105,6 +112,7 @@ mod tests {
             taken,
             examples: examples.iter().map(|&name| name.to_owned()).collect(),
         };
+        let applied = |nodes, when, last_at, not_expected| AppliedWhen { nodes, when, last_at, not_expected };
         let impact = Impact {
             nodes: 9,
             settings: 1,
@@ -117,9 +125,9 @@ mod tests {
             restarts: vec![Restart { address: "service:kiosk-shell".into(), nodes: 2 }],
             not_served: vec!["quay-base/upkeep".into()],
             applied: vec![
-                AppliedWhen { nodes: 2, when: WhenApplied::NextRun },
-                AppliedWhen { nodes: 6, when: WhenApplied::WindowOpens { at: at(20) } },
-                AppliedWhen { nodes: 1, when: WhenApplied::Never },
+                applied(2, WhenApplied::NextRun, Some(at(2)), 1),
+                applied(6, WhenApplied::WindowOpens { at: at(20) }, None, 0),
+                applied(1, WhenApplied::Never, None, 0),
             ],
             restarting: vec![RestartingNode {
                 node: "gate-auken-1".into(),
@@ -137,7 +145,7 @@ mod tests {
           is new on 1 node      file:/etc/kiosk/shell.conf  (kiosk-tern-1)
           other settings of the agent on 1 node
           service:kiosk-shell restarts on 2 nodes
-          applied on 2 nodes with the next run
+          applied on 2 nodes with the next run, the last by 1970-01-01 02:00:00 UTC; 1 node not on time
           applied on 6 nodes when the change window opens, 1970-01-01 20:00:00 UTC
           not applied on 1 node: mode is observe
           gate-auken-1 has a restart pending since 1970-01-01 01:00:00 UTC (linux-image): at 1970-01-01 20:00:00 UTC

@@ -20,7 +20,9 @@ pub use node_table::{MAX_TABLE_NODES, NodeLine, edit_by_table, read_node_table};
 pub use nodes::{NodeDocument, NodeEdit, NodeEditError, edit_nodes, edit_own, only_nodes};
 pub use second_person::asks_for_second_person;
 pub use stages::{StageEdit, StageEntry, StageError, edit_stage};
-pub use timing::{AppliedWhen, RestartingNode, WhenApplied, applied_when, counted_by_when, restarting};
+pub use timing::{
+    AppliedWhen, NodesBySettings, RestartingNode, WhenApplied, applied_when, counted_by_when, restarting,
+};
 pub use whole::{WholeDocument, WholeStage};
 
 use serde::{Deserialize, Serialize};

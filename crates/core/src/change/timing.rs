@@ -35,6 +35,29 @@ pub struct AppliedWhen {
     /// When.
     #[serde(flatten)]
     pub when: WhenApplied,
+    /// Of those that apply it with their next run: when the last one checks in, and so runs, as it promised.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_at: Option<Timestamp>,
+    /// How many of those are not expected: they did not check in when they had promised to, or never did.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub not_expected: u64,
+}
+
+fn is_none(number: &u64) -> bool {
+    *number == 0
+}
+
+/// Nodes with the same settings that are to be given something else.
+#[derive(Debug, Clone)]
+pub struct NodesBySettings {
+    /// The settings that they are to have.
+    pub settings: AgentSettings,
+    /// How many.
+    pub nodes: u64,
+    /// When the last of them checks in, of those whose promise is still ahead.
+    pub last_at: Option<Timestamp>,
+    /// How many did not keep their promise, or gave none.
+    pub not_expected: u64,
 }
 
 /// A node whose operating system needs a restart, and which a change lets restart.
@@ -67,13 +90,19 @@ pub fn applied_when(settings: &AgentSettings, now: Timestamp) -> WhenApplied {
     }
 }
 
-/// Counts nodes by when they apply a change; `all` are settings with the number of nodes that are to have them.
-pub fn counted_by_when(all: &[(AgentSettings, u64)], now: Timestamp) -> Vec<AppliedWhen> {
-    let mut counted: BTreeMap<WhenApplied, u64> = BTreeMap::new();
-    for (settings, nodes) in all {
-        *counted.entry(applied_when(settings, now)).or_insert(0) += nodes;
+/// Counts nodes by when they apply a change.
+pub fn counted_by_when(all: &[NodesBySettings], now: Timestamp) -> Vec<AppliedWhen> {
+    let mut counted: BTreeMap<WhenApplied, AppliedWhen> = BTreeMap::new();
+    for one in all {
+        let when = applied_when(&one.settings, now);
+        let is_next_run = when == WhenApplied::NextRun;
+        let counted =
+            counted.entry(when).or_insert(AppliedWhen { nodes: 0, when, last_at: None, not_expected: 0 });
+        counted.nodes += one.nodes;
+        counted.last_at = counted.last_at.max(one.last_at.filter(|_| is_next_run));
+        counted.not_expected += if is_next_run { one.not_expected } else { 0 };
     }
-    counted.into_iter().map(|(when, nodes)| AppliedWhen { nodes, when }).collect()
+    counted.into_values().collect()
 }
 
 /// Returns when a node with a pending restart restarts by the settings that it is to have.
@@ -118,18 +147,29 @@ mod tests {
     fn nodes_apply_with_their_next_run_when_their_window_opens_on_order_or_never() {
         let noon: Timestamp = "2026-11-23T11:00:00Z".parse().unwrap();
         let opens: Timestamp = "2026-11-23T21:00:00Z".parse().unwrap();
+        let minute = |minute: i64| Some(noon + jiff::SignedDuration::from_mins(minute));
+        let of = |settings, nodes, last_at, not_expected| NodesBySettings {
+            settings,
+            nodes,
+            last_at,
+            not_expected,
+        };
         let all = [
-            (enforcing(|_| {}), 3),
-            (enforcing(at_night), 9),
-            (enforcing(|settings| settings.on_rollout = OnRollout::Wait), 2),
-            (AgentSettings::default(), 4),
-            (enforcing(|settings| settings.grace_secs = 60), 1),
+            of(enforcing(|_| {}), 3, minute(4), 1),
+            of(enforcing(at_night), 9, minute(14), 2),
+            of(enforcing(|settings| settings.on_rollout = OnRollout::Wait), 2, minute(14), 0),
+            of(AgentSettings::default(), 4, minute(14), 0),
+            of(enforcing(|settings| settings.grace_secs = 60), 1, minute(9), 0),
         ];
-        let told: Vec<_> = counted_by_when(&all, noon).iter().map(|one| (one.when, one.nodes)).collect();
-        let night = WhenApplied::WindowOpens { at: opens };
+        let applied = |nodes, when, last_at, not_expected| AppliedWhen { nodes, when, last_at, not_expected };
         assert_eq!(
-            told,
-            [(WhenApplied::NextRun, 4), (night, 9), (WhenApplied::OnOrder, 2), (WhenApplied::Never, 4)]
+            counted_by_when(&all, noon),
+            [
+                applied(4, WhenApplied::NextRun, minute(9), 1),
+                applied(9, WhenApplied::WindowOpens { at: opens }, None, 0),
+                applied(2, WhenApplied::OnOrder, None, 0),
+                applied(4, WhenApplied::Never, None, 0),
+            ]
         );
         let in_the_window: Timestamp = "2026-11-23T23:00:00Z".parse().unwrap();
         assert_eq!(applied_when(&enforcing(at_night), in_the_window), WhenApplied::NextRun);

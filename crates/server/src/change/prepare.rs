@@ -12,8 +12,8 @@ use crate::store::job::{self, Claim, JobRow};
 use crate::store::wanted::{self, NodeViewRow};
 use crate::store::{fleet, notice};
 use constans_core::change::{
-    ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, NodeDocument, counted_by_when,
-    later_edits, only_nodes, restarting,
+    ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, NodeDocument, NodesBySettings,
+    counted_by_when, later_edits, only_nodes, restarting,
 };
 use serde_json::json;
 use sqlx::{Connection as _, PgConnection};
@@ -292,7 +292,12 @@ pub async fn count_impact(db: &mut PgConnection, no: i64, prepared: &mut Prepare
     let settings: Vec<_> = change::settings_of_changed(&mut *db, no)
         .await?
         .into_iter()
-        .map(|(settings, nodes)| (settings.0, nodes.unsigned_abs()))
+        .map(|row| NodesBySettings {
+            settings: row.settings.0,
+            nodes: row.nodes.unsigned_abs(),
+            last_at: row.last_at.map(|at| at.to_jiff()),
+            not_expected: row.not_expected.unsigned_abs(),
+        })
         .collect();
     let let_restart = change::let_restart(&mut *db, no).await?.into_iter();
     prepared.impact = Impact {

@@ -466,12 +466,26 @@ pub async fn is_outside_of_groups(db: impl PgExecutor<'_>, no: i64, groups: &[St
         .await
 }
 
-/// Returns the settings that nodes with another state are to have, and how many have each.
-pub async fn settings_of_changed(
-    db: impl PgExecutor<'_>,
-    no: i64,
-) -> sqlx::Result<Vec<(Json<AgentSettings>, i64)>> {
-    sqlx::query_as(include_str!("sql/change/settings_of_changed.sql")).bind(no).fetch_all(db).await
+/// Nodes of a change with another state that are to have the same settings.
+#[derive(Debug, sqlx::FromRow)]
+pub struct ChangedRow {
+    /// The settings.
+    pub settings: Json<AgentSettings>,
+    /// How many nodes.
+    pub nodes: i64,
+    /// When the last of those checks in whose promise is ahead.
+    pub last_at: Option<SqlTimestamp>,
+    /// How many did not keep their promise, or gave none.
+    pub not_expected: i64,
+}
+
+/// Returns the settings that nodes with another state are to have, with those nodes.
+pub async fn settings_of_changed(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<ChangedRow>> {
+    sqlx::query_as(include_str!("sql/change/settings_of_changed.sql"))
+        .bind(no)
+        .bind(sql_now())
+        .fetch_all(db)
+        .await
 }
 
 /// Returns nodes with a pending restart whose settings let them restart from a change on, with those settings; by name, at most 200.

@@ -90,7 +90,7 @@ pub async fn take_plain(
          ), t as (
              update change_node t set taken_at = c.heard_at from c where t.change = c.change and t.node = c.node and t.taken_at is null
          ), a as (
-             update wake_node x set answered_at = c.heard_at from c where x.node = c.node and x.answered_at is null
+             update wake_node set answered_at = (select max(heard_at) from c) where answered_at is null and node = any(array(select node from c))
          ), h as (
              update heard set {LENGTHENED} from c where heard.id = c.heard_span
          )
