@@ -93,6 +93,8 @@ export type NodesQuery = { filter?: string; sort?: string; after?: string; size?
 /** Pages of lists. */
 export const lists = {
   changes: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/changes', { params: { query }, signal })),
+  changedNodes: (no: number) => (query: ListQuery, signal?: AbortSignal) =>
+    pageOf(client.GET('/api/changes/{no}/nodes', { params: { path: { no }, query }, signal })),
   groups: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/groups', { params: { query }, signal })),
   releases: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/releases', { params: { query }, signal })),
   joiningRequests: (only: 'waiting' | 'approved' | 'denied') => (query: ListQuery, signal?: AbortSignal) =>

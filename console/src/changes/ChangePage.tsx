@@ -6,10 +6,14 @@ import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link as RouterLink, useParams } from 'react-router';
-import { api, type Schemas } from '../api/client';
+import { api, lists, type Schemas } from '../api/client';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { Moment } from '../looks/Moment';
 import { TextDiff } from '../run/TextDiff';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
@@ -157,6 +161,7 @@ function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['
   const session = useQuery(sessionQuery);
   const [isFetching, setFetching] = useState(false);
   const mayWake = mayOn(session.data).includes('node.wake');
+  const list = useList('changed', lists.changedNodes(change.no), { key: ['change', change.no, 'nodes'], refetchInterval: () => 5_000 });
   const without = nodes.filter((node) => !node.has_since && !node.is_later);
   if (change.nodes === 0) return <Typography>It affects no node.</Typography>;
   return (
@@ -181,22 +186,33 @@ function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['
           onClose={() => setFetching(false)}
         />
       )}
-      <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0, mt: 1, fontSize: 14 }}>
-        {nodes.slice(0, 100).map((node) => (
-          <Box component="li" key={node.name} sx={{ display: 'flex', justifyContent: 'space-between', gap: 2, py: 0.25 }}>
-            <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node.name)}`} color="inherit">
-              {node.name}
-            </Link>
-            <Box component="span" sx={{ color: 'text.secondary' }}>
-              {nodeWords(node)}
-            </Box>
-          </Box>
-        ))}
-      </Box>
-      {nodes.length > 100 && <Typography sx={{ fontSize: 14 }}>and {(change.nodes - 100).toLocaleString('en')} more</Typography>}
+      <ListView
+        label="Nodes of the change"
+        nouns={['node', 'nodes']}
+        list={list}
+        columns={NODE_COLUMNS}
+        keyOf={({ name }) => name}
+        example='changed.name.startsWith("kiosk-")'
+        empty={null}
+      />
     </>
   );
 }
+
+const NODE_COLUMNS: Column<Schemas['ChangedNode']>[] = [
+  {
+    field: 'name',
+    head: 'Node',
+    text: ({ name }) => name,
+    cell: ({ name }) => (
+      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(name)}`} color="inherit">
+        {name}
+      </Link>
+    ),
+  },
+  { field: 'has_since', head: 'Has it', text: nodeWords },
+  { field: 'next_check_in', head: 'Next check-in', text: ({ next_check_in }) => next_check_in ?? '', cell: ({ next_check_in }) => <Moment at={next_check_in} />, isHiddenFirst: true },
+];
 
 function nodeWords(node: Schemas['ChangedNode']): string {
   if (node.has_since) return `has it since ${clock(node.has_since)}`;

@@ -20,7 +20,7 @@ export function SelectedNodes({ names, onNone }: { names: string[]; onNone: () =
   const isOffered = mayHandOut || may.includes('change.request');
   const asked = { names, mayHandOut, onClose: () => setAction(undefined) };
   return (
-    <Box role="toolbar" aria-label="Selected nodes" sx={{ display: 'flex', gap: 1.5, alignItems: 'center', mb: 1.5 }}>
+    <Box role="toolbar" aria-label="Selected nodes" sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'center', mb: 1.5 }}>
       <Typography aria-live="polite">{count(names.length, 'node')} selected</Typography>
       <Button variant="outlined" size="small" disabled={!isOffered} onClick={() => setAction('label')}>
         Label…

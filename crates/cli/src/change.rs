@@ -7,7 +7,7 @@ use clap::{Args, Subcommand};
 use constans_core::change::Confirmed;
 use constans_terminal::{count, harmless, show_impact, time};
 use constans_wire::change::{
-    ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, ChangedNodePage, DenyChange, HowToChange,
+    ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, DenyChange, HowToChange,
 };
 use constans_wire::kit::Changed;
 use jiff::Timestamp;
@@ -113,6 +113,8 @@ enum ChangeCommand {
         /// The change, for example C118
         #[arg(value_name = "CHANGE", value_parser = number)]
         no: u32,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Hand out a change that was previewed or that waits for confirmation
     Confirm {
@@ -200,7 +202,9 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
             }
             Ok(())
         }
-        ChangeCommand::Nodes { server, no } => print_nodes(&Server::open(server)?, *no).await,
+        ChangeCommand::Nodes { server, no, which } => {
+            print_nodes(&Server::open(server)?, *no, which).await
+        }
         ChangeCommand::Confirm { server, no, confirm } => {
             let server = Server::open(server)?;
             let changed = match confirm {
@@ -513,22 +517,15 @@ fn node_line(node: &ChangedNode, now: Timestamp) -> String {
     format!("  {:<24} {has_it}", harmless(&node.name))
 }
 
-/// Prints the nodes of a change, page by page.
-async fn print_nodes(server: &Server, no: u32) -> Result<(), ClientError> {
-    let (mut all, mut after) = (Vec::new(), String::new());
-    loop {
-        let page: ChangedNodePage = server.get(&format!("/api/changes/{no}/nodes{after}")).await?;
-        all.extend(page.nodes);
-        match page.next {
-            Some(next) => after = format!("?after={}", utf8_percent_encode(&next, NON_ALPHANUMERIC)),
-            None => break,
-        }
-    }
+/// Prints the nodes of a change.
+async fn print_nodes(server: &Server, no: u32, which: &ListArguments) -> Result<(), ClientError> {
+    let all: Vec<ChangedNode> =
+        server.get_all(&which.address(&format!("/api/changes/{no}/nodes"))).await?;
     if server.says_json(&all) {
         return Ok(());
     }
     if all.is_empty() {
-        println!("C{no} affects no node");
+        println!("{}", which.none(&format!("C{no} affects no node")));
     }
     let now = Timestamp::now();
     all.iter().for_each(|node| println!("{}", node_line(node, now)));

@@ -116,16 +116,6 @@ pub struct ChangeShown {
     pub typed_from: u64,
 }
 
-/// A page of the nodes that a change gives something else.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct ChangedNodePage {
-    /// The nodes, those that do not have it first, then by name.
-    pub nodes: Vec<ChangedNode>,
-    /// Where the next page begins, as `after`; none on the last page.
-    pub next: Option<String>,
-}
-
 /// A document before and after a change.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -270,6 +270,17 @@ pub const GROUPS: RecordList = RecordList {
     ],
 };
 
+/// Nodes that a change gives something else.
+pub const CHANGED_NODES: RecordList = RecordList {
+    name: "changed",
+    fields: &[
+        field("name", Text),
+        field("has_since", Moment),
+        field("next_check_in", Moment),
+        field("is_later", Flag),
+    ],
+};
+
 /// Nodes that were asked to check in at once.
 pub const WOKEN_NODES: RecordList = RecordList {
     name: "woken",
@@ -284,7 +295,7 @@ pub const WOKEN_NODES: RecordList = RecordList {
 };
 
 /// All of these lists.
-pub const RECORD_LISTS: [&RecordList; 14] = [
+pub const RECORD_LISTS: [&RecordList; 15] = [
     &CHANGES,
     &JOINING_REQUESTS,
     &INVITATIONS,
@@ -298,5 +309,6 @@ pub const RECORD_LISTS: [&RecordList; 14] = [
     &CONCESSIONS,
     &EVIDENCE,
     &GROUPS,
+    &CHANGED_NODES,
     &WOKEN_NODES,
 ];

@@ -18,10 +18,10 @@ use crate::trust::{
 use constans_core::change::{
     Confirmed, DocumentEdit, Impact, asks_for_second_person, later_edits, typed_from,
 };
-use constans_core::filter::CHANGES;
+use constans_core::filter::{CHANGED_NODES, CHANGES};
 use constans_core::words::check_reason;
 use constans_wire::change::{
-    ChangeShown, ChangeStatus, ChangeSummary, ChangedBy, ChangedNode, ChangedNodePage, DenyChange,
+    ChangeShown, ChangeStatus, ChangeSummary, ChangedBy, ChangedNode, DenyChange,
     HowToChange, ShownEdit,
 };
 use constans_wire::kit::Changed;
@@ -106,30 +106,27 @@ fn changed_node(row: ChangedNodeRow) -> ChangedNode {
     }
 }
 
-/// The nodes that a change gives something else, those that do not have it first, then by name: 1,000 per page.
-#[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(
-    ("after" = Option<String>, Query, description = "`next` of the page before"),
-), responses((status = 200, body = ChangedNodePage)))]
-#[get("/api/changes/<no>/nodes?<after>")]
+/// The nodes that a change gives something else, those that do not have it first, then by name.
+#[utoipa::path(tag = "changes", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(ListQuery), responses((status = 200, body = Vec<ChangedNode>)))]
+#[get("/api/changes/<no>/nodes?<list..>")]
 pub async fn nodes(
     no: u32,
-    after: Option<&str>,
+    list: ListQuery,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
-) -> Answer<ChangedNodePage> {
+) -> PageAnswer<ChangedNode> {
     let db = db.inner();
-    let row = by_no(db, i64::from(no)).await?;
-    let after = match after.map(|after| after.split_once(' ')) {
-        None => None,
-        Some(Some(("has", name))) => Some((true, name)),
-        Some(Some(("lacks", name))) => Some((false, name)),
-        Some(_) => return Err(ApiError::invalid("after", "it is `next` of the page before".to_owned())),
+    let no = by_no(db, i64::from(no)).await?.no;
+    let read = |range: PageRange| async move {
+        let after = match range.after.as_ref().map(|after| after.key.split_once(' ')) {
+            None => None,
+            Some(Some((what @ ("has" | "lacks"), name))) => Some((what == "has", name)),
+            Some(_) => return Err(ApiError::invalid("after", "take it from the `Link` of the page before")),
+        };
+        let rows = change::nodes(db, no, after, range.rows()).await?;
+        placed(rows, ChangedNodeRow::cursor, |row| Ok(changed_node(row)))
     };
-    let rows = change::nodes(db, row.no, after, NODES).await?;
-    let next = rows.last().filter(|_| i64::try_from(rows.len()) == Ok(NODES));
-    let next =
-        next.map(|last| format!("{} {}", if last.taken_at.is_some() { "has" } else { "lacks" }, last.name));
-    Ok(Json(ChangedNodePage { nodes: rows.into_iter().map(changed_node).collect(), next }))
+    list.page(&CHANGED_NODES, read).await
 }
 
 /// Hands out a change that was previewed, or that waits for confirmation since it takes clauses from nodes.

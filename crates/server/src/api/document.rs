@@ -159,6 +159,7 @@ mod tests {
                 "concession" => "/api/concessions",
                 "evidence" => "/api/evidence",
                 "group" => "/api/groups",
+                "changed" => "/api/changes/{no}/nodes",
                 "woken" => "/api/wakes/{no}/nodes",
                 other => panic!("which route answers with the list of {other}?"),
             };

@@ -92,8 +92,8 @@ impl BackConnections {
     /// Over HTTP/2 one connection asks for many things at once: what that takes is counted like connections of its own.
     async fn connect(&self) -> io::Result<Sender> {
         let mut place = self.place().await.ok_or(io::ErrorKind::WouldBlock)?;
-        if self.caller.shown.is_some() {
-            place.is_known();
+        if self.caller.shown.as_ref().is_some_and(|shown| !place.is_of(shown.node)) {
+            return Err(io::ErrorKind::WouldBlock.into());
         }
         let socket = TcpSocket::new_v4()?;
         socket.bind(next_source())?;

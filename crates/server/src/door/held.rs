@@ -26,8 +26,11 @@ pub async fn hold(
     }
     let shown = shown.ok_or_else(|| ApiError::Unknown("certificate").problem())?;
     let after = query.and_then(|query| query.strip_prefix("after=")).and_then(|after| after.parse().ok());
-    let after = after.ok_or_else(|| {
-        ApiError::invalid("after", "the number of the newest wake that the node knows; 0 if none").problem()
-    })?;
+    let Some(after) = after else {
+        // Who is not admitted learns that first, whatever it sends.
+        shown.caller(waking.db()).await.map_err(|error| error.problem())?;
+        let what = "the number of the newest wake that the node knows; 0 if none";
+        return Err(ApiError::invalid("after", what).problem());
+    };
     waking.hold(shown, after).await.map_err(|error| error.problem())
 }

@@ -1,15 +1,19 @@
-//! How many connections there may be: of one network, of strangers, and in all.
+//! How many connections there may be: of one network, of strangers, of one node, and in all.
 
 use crate::callers::network_of;
 use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
 use std::collections::HashMap;
+use std::hash::Hash;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
+use uuid::Uuid;
 
 /// For the database, files and what else the process has open.
 const OTHER_DESCRIPTORS: u64 = 256;
 const MAX_DESCRIPTORS: u64 = 262_144;
 const MAX_CONNECTIONS: u64 = 50_000;
+/// This many connections one node may have: its daemon has two, and each command of its agent one.
+const MAX_OF_NODE: usize = 64;
 
 /// How many connections this process's descriptors are enough for: three quarters of them are for callers, of whom most nodes only wait,
 /// and a quarter for connections to Rocket, which have two ends here.
@@ -73,6 +77,7 @@ struct Counts {
     in_all: usize,
     strangers: usize,
     of_network: HashMap<IpAddr, usize>,
+    of_node: HashMap<Uuid, usize>,
 }
 
 /// Counts the connections of a listener.
@@ -86,6 +91,8 @@ pub struct CountedConnection {
     limits: Arc<Limits>,
     /// The network it counts for, as long as it is a stranger's.
     stranger_of: Option<IpAddr>,
+    /// The node that it counts for.
+    node: Option<Uuid>,
 }
 
 impl Limits {
@@ -108,29 +115,49 @@ impl Limits {
         counts.in_all += 1;
         counts.strangers += 1;
         counts.of_network.insert(network, here + 1);
-        Some(CountedConnection { limits: self.clone(), stranger_of: Some(network) })
+        Some(CountedConnection { limits: self.clone(), stranger_of: Some(network), node: None })
     }
 }
 
 impl CountedConnection {
-    /// The caller showed a certificate: the place is no stranger's any more.
-    pub fn is_known(&mut self) {
-        let Some(network) = self.stranger_of.take() else { return };
+    /// The caller showed the certificate of a node: the place is no stranger's any more. Returns whether the node may have one more.
+    pub fn is_of(&mut self, node: Uuid) -> bool {
         let mut counts = self.limits.counts.lock().unwrap_or_else(PoisonError::into_inner);
-        counts.strangers -= 1;
-        let left = counts.of_network.get(&network).copied().unwrap_or(0).saturating_sub(1);
-        if left == 0 {
-            counts.of_network.remove(&network);
-        } else {
-            counts.of_network.insert(network, left);
+        let has = counts.of_node.entry(node).or_insert(0);
+        if *has >= MAX_OF_NODE {
+            return false;
+        }
+        *has += 1;
+        self.node = Some(node);
+        if let Some(network) = self.stranger_of.take() {
+            counts.strangers -= 1;
+            take_one(&mut counts.of_network, &network);
+        }
+        true
+    }
+}
+
+/// Counts one less, and forgets whom none is left of.
+fn take_one<K: Eq + Hash>(counts: &mut HashMap<K, usize>, key: &K) {
+    if let Some(count) = counts.get_mut(key) {
+        *count = count.saturating_sub(1);
+        if *count == 0 {
+            counts.remove(key);
         }
     }
 }
 
 impl Drop for CountedConnection {
     fn drop(&mut self) {
-        self.is_known();
-        self.limits.counts.lock().unwrap_or_else(PoisonError::into_inner).in_all -= 1;
+        let mut counts = self.limits.counts.lock().unwrap_or_else(PoisonError::into_inner);
+        counts.in_all -= 1;
+        if let Some(network) = self.stranger_of {
+            counts.strangers -= 1;
+            take_one(&mut counts.of_network, &network);
+        }
+        if let Some(node) = self.node {
+            take_one(&mut counts.of_node, &node);
+        }
     }
 }
 
@@ -157,7 +184,7 @@ mod tests {
         let mut first = take("2001:db8:1:2::1").unwrap();
         let _second = take("2001:db8:1:2:9::1").unwrap();
         assert!(take("2001:db8:1:2::77").is_none(), "its network has two");
-        first.is_known();
+        assert!(first.is_of(Uuid::from_u128(7)));
         let third = take("2001:db8:1:2::77").unwrap();
         let others: Vec<CountedConnection> =
             (1..=2).filter_map(|last| take(&format!("192.0.2.{last}"))).collect();
@@ -166,6 +193,22 @@ mod tests {
         drop(third);
         assert!(take("192.0.2.9").is_some());
         drop((first, others));
-        assert_eq!(limits.counts.lock().unwrap().in_all, 1);
+        let counts = limits.counts.lock().unwrap();
+        assert_eq!((counts.in_all, counts.strangers, counts.of_node.len()), (1, 1, 0));
+    }
+
+    #[test]
+    fn one_node_does_not_take_the_places_of_all() {
+        let limits = Limits::new(Most { in_all: 1_000, strangers: 500, strangers_of_network: 500 });
+        let take = |node: u128| {
+            let mut place = limits.take("192.0.2.1".parse().unwrap()).unwrap();
+            place.is_of(Uuid::from_u128(node)).then_some(place)
+        };
+        let mut taken: Vec<CountedConnection> = (0..MAX_OF_NODE).filter_map(|_| take(7)).collect();
+        assert_eq!(taken.len(), MAX_OF_NODE);
+        assert!(take(7).is_none());
+        assert!(take(8).is_some());
+        taken.pop();
+        assert!(take(7).is_some(), "one of its places is free again");
     }
 }

@@ -167,8 +167,8 @@ impl Connection {
         let Ok(Ok(stream)) = timeout(HANDSHAKE, acceptor.accept(Box::pin(stream))).await else { return };
         let shown =
             stream.get_ref().1.peer_certificates().and_then(|chain| ShownCertificate::read(chain.first()?));
-        if shown.is_some() {
-            self.place.is_known();
+        if shown.as_ref().is_some_and(|shown| !self.place.is_of(shown.node)) {
+            return;
         }
         let caller = Arc::new(Caller { address: self.address, shown });
         let passage = Passage {

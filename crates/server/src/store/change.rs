@@ -1,10 +1,11 @@
 //! Changes of desired state, and the nodes that each alters.
 
+use super::cursor::Cursor;
 use crate::clock::{now, sql_now};
 use constans_core::change::DocumentKey;
 use constans_core::run::RestartPending;
 use constans_core::settings::AgentSettings;
-use jiff::SignedDuration;
+use jiff::{SignedDuration, Timestamp};
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
 use sqlx::types::Json;
@@ -170,6 +171,14 @@ pub struct ChangedNodeRow {
     pub promised_at: Option<SqlTimestamp>,
     /// Whether a later change altered it since.
     pub is_later: bool,
+}
+
+impl ChangedNodeRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        let what = if self.taken_at.is_some() { "has" } else { "lacks" };
+        Cursor { at: Timestamp::UNIX_EPOCH, key: format!("{what} {}", self.name) }
+    }
 }
 
 /// Returns the nodes that a change gives something else, those that do not have it first, then by name; at most `most` after one that

@@ -174,6 +174,11 @@ impl Waking {
         self.stop.send_replace(true);
     }
 
+    /// Returns the database.
+    pub fn db(&self) -> &PgPool {
+        &self.db
+    }
+
     fn holds(&self) -> MutexGuard<'_, Holds> {
         self.holds.lock().unwrap_or_else(PoisonError::into_inner)
     }
