@@ -87,12 +87,12 @@ pub async fn test_content(
 pub async fn test_report(
     no: u32,
     report: NodeBody<SelfTestReport>,
+    node: NodeCaller,
     shown: ShownCertificate,
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Received> {
     let report = report.sent_by(&shown, db).await?;
-    let node = shown.caller(db).await?;
     // Nothing else is asked for.
     let mut seen = report.seen;
     seen.retain(|address, _| [IN_LINE, OUT_OF_LINE].contains(&address.as_str()));
