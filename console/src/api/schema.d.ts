@@ -330,8 +330,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The nodes that a change gives something else, those that do not have it first, then by name: 1,000 per page.
-         * @description The nodes that a change gives something else, those that do not have it first, then by name: 1,000 per page.
+         * The nodes that a change gives something else, those that do not have it first, then by name.
+         * @description The nodes that a change gives something else, those that do not have it first, then by name.
          */
         get: operations["get_api_changes_no_nodes"];
         put?: never;
@@ -3581,13 +3581,6 @@ export interface components {
              * @description When it checks in next; none if it never did.
              */
             next_check_in?: string | null;
-        };
-        /** @description A page of the nodes that a change gives something else. */
-        ChangedNodePage: {
-            /** @description Where the next page begins, as `after`; none on the last page. */
-            next?: string | null;
-            /** @description The nodes, those that do not have it first, then by name. */
-            nodes: components["schemas"]["ChangedNode"][];
         };
         /** @description A clause that is otherwise. */
         ChangedResult: {
@@ -9953,8 +9946,14 @@ export interface operations {
     get_api_changes_no_nodes: {
         parameters: {
             query?: {
-                /** @description `next` of the page before */
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
                 after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path: {
@@ -9967,10 +9966,12 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ChangedNodePage"];
+                    "application/json": components["schemas"]["ChangedNode"][];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */

@@ -211,7 +211,13 @@ const NODE_COLUMNS: Column<Schemas['ChangedNode']>[] = [
     ),
   },
   { field: 'has_since', head: 'Has it', text: nodeWords },
-  { field: 'next_check_in', head: 'Next check-in', text: ({ next_check_in }) => next_check_in ?? '', cell: ({ next_check_in }) => <Moment at={next_check_in} />, isHiddenFirst: true },
+  {
+    field: 'next_check_in',
+    head: 'Next check-in',
+    text: ({ next_check_in }) => next_check_in ?? '',
+    cell: ({ next_check_in }) => <Moment at={next_check_in} />,
+    isHiddenFirst: true,
+  },
 ];
 
 function nodeWords(node: Schemas['ChangedNode']): string {

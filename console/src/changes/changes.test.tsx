@@ -138,3 +138,34 @@ test('nobody approves their own request', async () => {
   expect(await screen.findByText(/You asked for it yourself: another person approves it\./)).toBeTruthy();
   expect((screen.getByRole('button', { name: 'Approve…' }) as HTMLButtonElement).disabled).toBe(true);
 });
+
+test('the nodes of a change are a list, and those without it fetch it now', async () => {
+  const handedOut = shown({ status: 'handed_out', outstanding: 1, ended: '2026-11-23T07:40:00Z' });
+  const nodes = [...handedOut.nodes, { name: 'kiosk-auken-2', has_since: '2026-11-23T07:41:00Z', next_check_in: null, is_later: false }];
+  const wake = {
+    no: 7,
+    at: '2026-11-23T07:42:00Z',
+    who: 'ilse.maren',
+    nodes: 1,
+    waiting: 1,
+    answered: 1,
+    up_to_date: 1,
+    slowest_ms: 14,
+    now: '2026-11-23T07:42:01Z',
+  };
+  const asked = serve({
+    'GET /api/session': { body: { ...session, permissions: ['node.wake'] } },
+    'GET /api/changes/118': { body: handedOut },
+    'GET /api/changes/118/nodes?size=100': { body: nodes },
+    'POST /api/wakes': { body: wake },
+    'GET /api/wakes/7': { body: wake },
+    'GET /api/wakes/7/nodes': { body: [] },
+  });
+  page('/changes/C118');
+  expect(await screen.findByRole('link', { name: 'kiosk-auken-2' })).toBeTruthy();
+  expect(screen.getByText(/^has it since/)).toBeTruthy();
+  await userEvent.click(screen.getByRole('button', { name: 'Fetch now…' }));
+  await userEvent.click(screen.getByRole('button', { name: 'Ask now' }));
+  expect(await screen.findByText(/W7: 1 of 1 node answered after 14 ms/)).toBeTruthy();
+  expect(JSON.parse(asked.find(({ path }) => path === 'POST /api/wakes')?.body ?? '')).toEqual({ change: 118 });
+});
