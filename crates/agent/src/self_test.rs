@@ -41,7 +41,7 @@ pub async fn do_self_test(
         Ok(wanted) => {
             report.fetched_us = micros(began);
             let began = Instant::now();
-            let seen = compare(wanted, state_dir, host);
+            let seen = compare(&wanted, state_dir, host);
             report.compared_us = micros(began);
             seen
         }
@@ -79,7 +79,7 @@ async fn fetch(link: &ServerLink<'_>, at: &str, offer: &SelfTestOffer) -> Result
 }
 
 fn compare(
-    wanted: Wanted,
+    wanted: &Wanted,
     state_dir: &StateDir,
     host: &mut dyn Host,
 ) -> Result<BTreeMap<String, Verdict>, AgentError> {
@@ -88,7 +88,7 @@ fn compare(
     let mut runner = Runner {
         host,
         state_dir,
-        wanted: &wanted,
+        wanted,
         key: &key,
         progress: &mut |_, _, _, _| (),
         stalls: Stalls::to(|_| ()),

@@ -6,9 +6,7 @@ use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::change::Confirmed;
 use constans_terminal::{count, harmless, show_impact, time};
-use constans_wire::change::{
-    ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, DenyChange, HowToChange,
-};
+use constans_wire::change::{ChangeShown, ChangeStatus, ChangeSummary, ChangedNode, DenyChange, HowToChange};
 use constans_wire::kit::Changed;
 use jiff::Timestamp;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
@@ -202,9 +200,7 @@ pub async fn run(arguments: &ChangeArguments) -> Result<(), ClientError> {
             }
             Ok(())
         }
-        ChangeCommand::Nodes { server, no, which } => {
-            print_nodes(&Server::open(server)?, *no, which).await
-        }
+        ChangeCommand::Nodes { server, no, which } => print_nodes(&Server::open(server)?, *no, which).await,
         ChangeCommand::Confirm { server, no, confirm } => {
             let server = Server::open(server)?;
             let changed = match confirm {
@@ -519,8 +515,7 @@ fn node_line(node: &ChangedNode, now: Timestamp) -> String {
 
 /// Prints the nodes of a change.
 async fn print_nodes(server: &Server, no: u32, which: &ListArguments) -> Result<(), ClientError> {
-    let all: Vec<ChangedNode> =
-        server.get_all(&which.address(&format!("/api/changes/{no}/nodes"))).await?;
+    let all: Vec<ChangedNode> = server.get_all(&which.address(&format!("/api/changes/{no}/nodes"))).await?;
     if server.says_json(&all) {
         return Ok(());
     }

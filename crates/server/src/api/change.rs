@@ -21,8 +21,7 @@ use constans_core::change::{
 use constans_core::filter::{CHANGED_NODES, CHANGES};
 use constans_core::words::check_reason;
 use constans_wire::change::{
-    ChangeShown, ChangeStatus, ChangeSummary, ChangedBy, ChangedNode, DenyChange,
-    HowToChange, ShownEdit,
+    ChangeShown, ChangeStatus, ChangeSummary, ChangedBy, ChangedNode, DenyChange, HowToChange, ShownEdit,
 };
 use constans_wire::kit::Changed;
 use rocket::serde::json::Json;
