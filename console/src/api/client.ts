@@ -95,6 +95,10 @@ export const lists = {
   changes: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/changes', { params: { query }, signal })),
   changedNodes: (no: number) => (query: ListQuery, signal?: AbortSignal) =>
     pageOf(client.GET('/api/changes/{no}/nodes', { params: { path: { no }, query }, signal })),
+  runs: (name: string) => (query: ListQuery, signal?: AbortSignal) =>
+    pageOf(client.GET('/api/nodes/{name}/runs', { params: { path: { name }, query }, signal })),
+  letIn: (no: number) => (query: ListQuery, signal?: AbortSignal) =>
+    pageOf(client.GET('/api/admission-rules/{no}/machines', { params: { path: { no }, query }, signal })),
   groups: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/groups', { params: { query }, signal })),
   releases: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/releases', { params: { query }, signal })),
   joiningRequests: (only: 'waiting' | 'approved' | 'denied') => (query: ListQuery, signal?: AbortSignal) =>
@@ -171,9 +175,6 @@ export const api = {
   leftBehind: (name: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/left-behind', { params: of(name), signal })),
   episodes: (name: string, signal?: AbortSignal) =>
     allPages((after) => client.GET('/api/nodes/{name}/episodes', { params: { ...of(name), query: { after } }, signal })),
-  /** The runs of a node that the server learned before a moment; the newest without one. */
-  runs: (name: string, before?: string, signal?: AbortSignal) =>
-    answer(client.GET('/api/nodes/{name}/runs', { params: { ...of(name), query: { before } }, signal })),
   run: (name: string, id: string, signal?: AbortSignal) => answer(client.GET('/api/nodes/{name}/runs/{id}', { params: { path: { name, id } }, signal })),
   /** What is otherwise in a run than in the one before it. */
   compareRun: (name: string, id: string, signal?: AbortSignal) =>

@@ -58,8 +58,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * A rule with its table, and the machines that it let in.
-         * @description A rule with its table, and the machines that it let in.
+         * A rule with its table, and who of that did not come yet.
+         * @description A rule with its table, and who of that did not come yet.
          */
         get: operations["get_api_admission_rules_no"];
         put?: never;
@@ -69,6 +69,26 @@ export interface paths {
          * @description Ends a rule: it lets nobody in any more. Nodes that it let in stay.
          */
         delete: operations["delete_api_admission_rules_no"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/admission-rules/{no}/machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The machines that a rule let in, the newest first.
+         * @description The machines that a rule let in, the newest first.
+         */
+        get: operations["get_api_admission_rules_no_machines"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1566,8 +1586,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The runs of a node, the newest first, 200 per page; runs that found the same are one entry.
-         * @description The runs of a node, the newest first, 200 per page; runs that found the same are one entry.
+         * The runs of a node, the newest first; runs that found the same are one entry.
+         * @description The runs of a node, the newest first; runs that found the same are one entry.
          */
         get: operations["get_api_nodes_name_runs"];
         put?: never;
@@ -3034,10 +3054,10 @@ export interface components {
             /** @description Why it may let in more than its author thinks of. */
             warnings: string[];
         };
-        /** @description A rule with the machines that it let in. */
+        /** @description A rule with its table. */
         AdmissionRuleWhole: {
-            /** @description The machines that it let in, the newest first; at most 1,000. */
-            let_in: components["schemas"]["LetIn"][];
+            /** @description The names of its table that it did not let in yet. */
+            expected: string[];
             /** @description The rule, with its table. */
             rule: components["schemas"]["AdmissionRuleShown"];
         };
@@ -8245,6 +8265,125 @@ export interface operations {
             };
             /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_admission_rules_no_machines: {
+        parameters: {
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LetIn"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -18102,8 +18241,14 @@ export interface operations {
     get_api_nodes_name_runs: {
         parameters: {
             query?: {
-                /** @description Only those that the server learned before this moment: `learned` of the last one of the page before */
-                before?: string;
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
             };
             header?: never;
             path: {
@@ -18116,6 +18261,8 @@ export interface operations {
             /** @description As asked */
             200: {
                 headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
                     [name: string]: unknown;
                 };
                 content: {

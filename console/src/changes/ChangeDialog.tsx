@@ -11,6 +11,7 @@ import { type ReactNode, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { ReasonField } from '../looks/ReasonField';
+import { useTyped } from '../shell/useKept';
 import { ConfirmDialog, problemWords } from './ConfirmDialog';
 import { changeAddress } from './changeWords';
 import { ImpactView } from './ImpactView';
@@ -33,7 +34,7 @@ interface Asked {
 export function ChangeDialog({ title, next, isWhole, filledIn, mayHandOut, ask, onClose, children }: Asked) {
   const queries = useQueryClient();
   const navigate = useNavigate();
-  const [because, setBecause] = useState('');
+  const [because, setBecause] = useTyped(`${title} because`, '');
   const [isConfirming, setConfirming] = useState(false);
   const how = { because: because.trim() || undefined };
   const sent = JSON.stringify([filledIn, because.trim()]);

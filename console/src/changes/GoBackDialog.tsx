@@ -6,14 +6,14 @@ import DialogContent from '@mui/material/DialogContent';
 import DialogTitle from '@mui/material/DialogTitle';
 import Typography from '@mui/material/Typography';
 import { useMutation } from '@tanstack/react-query';
-import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { ReasonField } from '../looks/ReasonField';
+import { useTyped } from '../shell/useKept';
 import { ConfirmDialog, problemWords } from './ConfirmDialog';
 
 /** Takes a change back: the reason first, then what that would alter, then whether to hand it out. */
 export function GoBackDialog({ change, onClose }: { change: Schemas['ChangeSummary']; onClose: () => void }) {
-  const [because, setBecause] = useState('');
+  const [because, setBecause] = useTyped(`take back C${change.no} because`, '');
   const preview = useMutation({
     mutationFn: async () => {
       const changed = await api.goBack(change.no, { because: because.trim() || null, preview: true });

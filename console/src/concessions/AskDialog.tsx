@@ -10,10 +10,10 @@ import FormControlLabel from '@mui/material/FormControlLabel';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
 import { ReasonField } from '../looks/ReasonField';
+import { useTyped } from '../shell/useKept';
 import { coverageWords } from './concessionWords';
 
 const DAYS = 30;
@@ -28,12 +28,13 @@ interface Asked {
 /** Asks for a concession: what it would cover is shown before it is stored. */
 export function AskDialog({ node, clause, onClose }: Asked) {
   const queries = useQueryClient();
-  const [clauses, setClauses] = useState(clause);
-  const [filter, setFilter] = useState(node ? `node.name == ${JSON.stringify(node)}` : '');
-  const [onlyPresent, setOnlyPresent] = useState(false);
-  const [day, setDay] = useState(() => new Date(Date.now() + DAYS * 86_400_000).toISOString().slice(0, 10));
-  const [because, setBecause] = useState('');
-  const [coversUnknown, setCoversUnknown] = useState(false);
+  const draft = `concession for ${clause} of ${node}`;
+  const [clauses, setClauses] = useTyped(`${draft} clauses`, clause);
+  const [filter, setFilter] = useTyped(`${draft} filter`, node ? `node.name == ${JSON.stringify(node)}` : '');
+  const [onlyPresent, setOnlyPresent] = useTyped(`${draft} only present nodes`, false);
+  const [day, setDay] = useTyped(`${draft} end`, new Date(Date.now() + DAYS * 86_400_000).toISOString().slice(0, 10));
+  const [because, setBecause] = useTyped(`${draft} because`, '');
+  const [coversUnknown, setCoversUnknown] = useTyped(`${draft} covers unknown`, false);
   const body = (preview: boolean): Schemas['NewConcession'] => ({
     clauses: clauses.split(/\s+/).filter(Boolean),
     filter: filter.trim() || 'true',

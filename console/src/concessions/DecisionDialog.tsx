@@ -9,9 +9,9 @@ import FormControlLabel from '@mui/material/FormControlLabel';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
+import { useTyped } from '../shell/useKept';
 import { coverageWords, placeWords } from './concessionWords';
 
 /** What is decided of a concession. */
@@ -27,8 +27,8 @@ const CONSEQUENCES: Record<Decision, string> = {
 /** Approves, refuses or ends a concession. An approval sets a freeze unless that is left out; all others need a reason. */
 export function DecisionDialog({ concession, decision, onClose }: { concession: Schemas['Concession']; decision: Decision; onClose: () => void }) {
   const queries = useQueryClient();
-  const [because, setBecause] = useState('');
-  const [withFreeze, setWithFreeze] = useState(true);
+  const [because, setBecause] = useTyped(`${decision} D${concession.no} because`, '');
+  const [withFreeze, setWithFreeze] = useTyped(`${decision} D${concession.no} with a freeze`, true);
   const { no } = concession;
   const reason = because.trim();
   const decide = useMutation({

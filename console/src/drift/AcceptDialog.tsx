@@ -12,7 +12,6 @@ import Radio from '@mui/material/Radio';
 import RadioGroup from '@mui/material/RadioGroup';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { ConfirmDialog, problemWords } from '../changes/ConfirmDialog';
@@ -24,6 +23,7 @@ import { ReasonField } from '../looks/ReasonField';
 import { Differences } from '../run/Differences';
 import { TextDiff } from '../run/TextDiff';
 import { QueryView } from '../shell/QueryView';
+import { useTyped } from '../shell/useKept';
 import { count, layerWords } from '../words/words';
 
 interface Which {
@@ -34,9 +34,10 @@ interface Which {
 
 /** Accepts what was found of a clause on a node: which group gives the values first, then what that would alter. */
 export function AcceptDialog({ node, clause, onClose }: Which) {
-  const [group, setGroup] = useState('');
-  const [end, setEnd] = useState('');
-  const [because, setBecause] = useState('');
+  const draft = `accept ${clause} of ${node}`;
+  const [group, setGroup] = useTyped(`${draft} group`, '');
+  const [end, setEnd] = useTyped(`${draft} end`, '');
+  const [because, setBecause] = useTyped(`${draft} because`, '');
   const query = { node, clause };
   const acceptable = useQuery({ queryKey: ['acceptable', query], queryFn: ({ signal }) => api.acceptable(query, signal) });
   const able = acceptable.data?.groups.filter((one) => !one.why_not) ?? [];

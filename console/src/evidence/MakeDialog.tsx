@@ -10,11 +10,11 @@ import FormControlLabel from '@mui/material/FormControlLabel';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { problemWords } from '../changes/ConfirmDialog';
 import { AsOf } from '../compliance/AsOf';
 import { ReasonField } from '../looks/ReasonField';
+import { useTyped } from '../shell/useKept';
 
 type Format = Schemas['EvidenceFormat'];
 
@@ -36,13 +36,13 @@ interface Asked {
 /** Has evidence made. */
 export function MakeDialog({ asOf: firstAsOf, filter: firstFilter, control, onClose }: Asked) {
   const queries = useQueryClient();
-  const [asOf, setAsOf] = useState(firstAsOf);
-  const [asKnownAt, setAsKnownAt] = useState('');
-  const [since, setSince] = useState('');
-  const [filter, setFilter] = useState(firstFilter);
-  const [controls, setControls] = useState(control);
-  const [formats, setFormats] = useState<Format[]>(['html', 'xlsx']);
-  const [because, setBecause] = useState('');
+  const [asOf, setAsOf] = useTyped('evidence as of', firstAsOf);
+  const [asKnownAt, setAsKnownAt] = useTyped('evidence as known at', '');
+  const [since, setSince] = useTyped('evidence since', '');
+  const [filter, setFilter] = useTyped('evidence filter', firstFilter);
+  const [controls, setControls] = useTyped('evidence controls', control);
+  const [formats, setFormats] = useTyped<Format[]>('evidence formats', ['html', 'xlsx']);
+  const [because, setBecause] = useTyped('evidence because', '');
   const make = useMutation({
     mutationFn: () =>
       api.makeEvidence({

@@ -1,11 +1,10 @@
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
-import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { someNames } from '../groups/groupWords';
 import { ReasonDialog } from '../shell/ReasonDialog';
-import { useKept } from '../shell/useKept';
+import { useKept, useTyped } from '../shell/useKept';
 import { count } from '../words/words';
 import { frozenClauses, frozenNodes } from './freezeWords';
 
@@ -28,7 +27,7 @@ interface Frozen {
 /** Sets a freeze: it waits for no change, and is in force at once on nodes that can be woken, on others from their next check-in on. */
 export function FreezeDialog({ names, onClose }: Frozen) {
   const [clauses, setClauses, drop] = useKept('clauses of a freeze', '');
-  const [secs, setSecs] = useState(4 * HOUR);
+  const [secs, setSecs] = useTyped('length of a freeze', 4 * HOUR);
   const close = () => {
     drop();
     onClose();

@@ -1,7 +1,9 @@
 import { screen, within } from '@testing-library/react';
 import userEvent from '@testing-library/user-event';
+import type { Schemas } from '../api/client';
 import { NodeActions } from '../node/NodeActions';
 import { serve, show } from '../testing';
+import { EndFreezeDialog } from './FreezeDialog';
 import { FreezeLine } from './FreezeLine';
 import { FreezesPage } from './FreezesPage';
 import { ModeLine } from './ModeLine';
@@ -94,6 +96,23 @@ test('a freeze is listed with who holds it, and ended with a reason', async () =
   await userEvent.type(dialog.getByLabelText('Reason'), 'rebuilt');
   await userEvent.click(dialog.getByRole('button', { name: 'End it' }));
   await vi.waitFor(() => expect(asked.find(({ path }) => path === END)?.body).toBe('{"because":"rebuilt"}'));
+});
+
+test('what was typed in a dialog survives a reload, and is dropped with the dialog', async () => {
+  const KEPT = 'End F7? because';
+  sessionStorage.setItem(KEPT, '"rebuilt in a'); // What a broken store holds is not taken for a draft.
+  const close = vi.fn();
+  const open = () => show(<EndFreezeDialog freeze={freeze as Schemas['FreezeShown']} onClose={close} />);
+  serve({});
+  const first = open();
+  expect(screen.getByLabelText<HTMLInputElement>('Reason').value).toBe('');
+  await userEvent.type(screen.getByLabelText('Reason'), 'rebuilt');
+  const stored = sessionStorage.getItem(KEPT) ?? '';
+  first.unmount();
+  expect(sessionStorage.getItem(KEPT), 'closed').toBeNull();
+  sessionStorage.setItem(KEPT, stored); // A reload closes nothing.
+  open();
+  expect(screen.getByLabelText<HTMLInputElement>('Reason').value).toBe('rebuilt');
 });
 
 test('a node is frozen from its actions, and who may not is told who may', async () => {

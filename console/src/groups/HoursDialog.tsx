@@ -8,8 +8,8 @@ import TextField from '@mui/material/TextField';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import Typography from '@mui/material/Typography';
-import { useState } from 'react';
 import type { Schemas } from '../api/client';
+import { useTyped } from '../shell/useKept';
 import { DAYS, type Hours } from './hours';
 
 interface Edited {
@@ -21,7 +21,7 @@ interface Edited {
 
 /** The hours of the week in which the clauses of an assignment may be corrected. */
 export function HoursDialog({ title, hours, onHours, onClose }: Edited) {
-  const [edited, setEdited] = useState(hours);
+  const [edited, setEdited] = useTyped(title, hours);
   const set = (at: number, altered: Partial<Hours>) => setEdited(edited.map((one, index) => (index === at ? { ...one, ...altered } : one)));
   const isWhole = edited.every(({ from, until }) => from !== '' && until !== '');
   return (

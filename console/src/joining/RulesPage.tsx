@@ -1,10 +1,6 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
-import Table from '@mui/material/Table';
-import TableBody from '@mui/material/TableBody';
-import TableCell from '@mui/material/TableCell';
-import TableRow from '@mui/material/TableRow';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -22,7 +18,7 @@ import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
-import { clock, exact } from '../words/time';
+import { clock } from '../words/time';
 import { count } from '../words/words';
 import { JoiningTabs } from './JoiningTabs';
 import { conditionWords, placementWords } from './joiningWords';
@@ -173,48 +169,54 @@ function RuleCard({ no, onClose }: { no: number; onClose: () => void }) {
   );
 }
 
-function LetIn({ whole: { rule, let_in } }: { whole: Schemas['AdmissionRuleWhole'] }) {
-  const known = new Set(let_in.map(({ name }) => name));
-  const expected = (rule.rule.table ?? []).filter(({ name }) => !known.has(name));
+function LetIn({ whole: { rule, expected } }: { whole: Schemas['AdmissionRuleWhole'] }) {
+  const list = useList('machine', lists.letIn(rule.no), { key: ['admission rule', rule.no, 'machines'], prefix: 'machines.' });
   return (
     <>
-      {let_in.length === 0 && <Typography>Nobody yet.</Typography>}
-      {let_in.length > 0 && (
-        <Table size="small" aria-label="Let in">
-          <TableBody>
-            {let_in.map((machine) => (
-              <TableRow key={machine.fingerprint}>
-                <TableCell>
-                  {machine.node ? (
-                    <Link component={RouterLink} to={`/nodes/${encodeURIComponent(machine.node)}`}>
-                      {machine.node}
-                    </Link>
-                  ) : (
-                    `${machine.name}, retired since`
-                  )}
-                </TableCell>
-                <TableCell>
-                  <time dateTime={machine.at} title={exact(machine.at)}>
-                    {clock(machine.at)}
-                  </time>{' '}
-                  from {machine.address}
-                </TableCell>
-                <TableCell sx={{ fontFamily: 'monospace', fontSize: 13, overflowWrap: 'anywhere' }}>{machine.fingerprint}</TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
-      )}
+      <ListView
+        label="Let in"
+        nouns={['machine', 'machines']}
+        list={list}
+        columns={MACHINE_COLUMNS}
+        keyOf={({ fingerprint }) => fingerprint}
+        example='machine.name.startsWith("kiosk-")'
+        empty={<Typography>Nobody yet.</Typography>}
+      />
       {expected.length > 0 && (
         <Typography sx={{ color: 'text.secondary', mt: 1 }}>
-          {count(expected.length, 'machine')} of its table did not ask yet:{' '}
-          {expected
-            .slice(0, 20)
-            .map(({ name }) => name)
-            .join(', ')}
+          {count(expected.length, 'machine')} of its table did not ask yet: {expected.slice(0, 20).join(', ')}
           {expected.length > 20 && ' …'}
         </Typography>
       )}
+    </>
+  );
+}
+
+const MACHINE_COLUMNS: Column<Schemas['LetIn']>[] = [
+  {
+    field: 'name',
+    head: 'Machine',
+    text: ({ name }) => name,
+    cell: ({ name, node }) => (node ? <NodeLink name={name} node={node} /> : `${name}, retired since`),
+  },
+  { field: 'at', head: 'When', text: ({ at }) => at, cell: ({ at }) => <Moment at={at} /> },
+  { field: 'address', head: 'From', text: ({ address }) => address },
+  {
+    field: 'fingerprint',
+    head: 'Fingerprint',
+    text: ({ fingerprint }) => fingerprint,
+    cell: ({ fingerprint }) => <Box sx={{ fontFamily: 'monospace', fontSize: 13, overflowWrap: 'anywhere' }}>{fingerprint}</Box>,
+  },
+];
+
+/** The node that a machine is now, with the name by which it asked if that is another one. */
+function NodeLink({ name, node }: { name: string; node: string }) {
+  return (
+    <>
+      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}`}>
+        {node}
+      </Link>
+      {node !== name && ` (asked as ${name})`}
     </>
   );
 }

@@ -2,10 +2,10 @@ import Autocomplete from '@mui/material/Autocomplete';
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 import { api } from '../api/client';
 import { ChangeDialog } from '../changes/ChangeDialog';
 import { asked } from '../node/NodeDialogs';
+import { useTyped } from '../shell/useKept';
 
 interface Served {
   kit: string;
@@ -19,9 +19,10 @@ interface Served {
 export function ServeDialog({ kit, version, baselines, mayHandOut, onClose }: Served) {
   const stages = useQuery({ queryKey: ['stages'], queryFn: ({ signal }) => api.stages(signal) });
   const groups = useQuery({ queryKey: ['groups'], queryFn: ({ signal }) => api.groups(signal) });
-  const [typed, setTyped] = useState('');
-  const [assigned, setAssigned] = useState<string[]>([]);
-  const [chosen, setChosen] = useState(baselines.length === 1 ? baselines : []);
+  const draft = `serve ${kit}@${version}`;
+  const [typed, setTyped] = useTyped(`${draft} stage`, '');
+  const [assigned, setAssigned] = useTyped<string[]>(`${draft} groups`, []);
+  const [chosen, setChosen] = useTyped(`${draft} baselines`, baselines.length === 1 ? baselines : []);
   const stage = typed || (stages.data?.[0]?.name ?? '');
   const release = `${kit}@${version}`;
   const assign = assigned.flatMap((group) => chosen.map((baseline) => ({ group, kit, baseline })));

@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { allEntries, type ListPage, type ListQuery } from '../api/client';
 import { useFilter, useSort } from './filter';
 
-/** The server sends so many entries at once. */
+/** The server sends so many entries at once where nothing else is said. */
 const PAGE = 100;
 /** And so many where the whole list is read. */
 const AT_ONCE = 1_000;
@@ -35,13 +35,15 @@ interface Options {
   key: unknown[];
   /** Stands before `filter` and `sort` in the address, where a page has several lists. */
   prefix?: string;
+  /** How many entries a page has. */
+  size?: number;
   enabled?: boolean;
   refetchInterval?: (entries: unknown[]) => number | false;
   meta?: Record<string, unknown>;
 }
 
 /** A list whose filter and order are in the address. */
-export function useList<T>(name: string, read: Read<T>, { key, prefix = '', enabled = true, refetchInterval, meta }: Options): List<T> {
+export function useList<T>(name: string, read: Read<T>, { key, prefix = '', size = PAGE, enabled = true, refetchInterval, meta }: Options): List<T> {
   const [filter, onFilter] = useFilter(`${prefix}filter`);
   const [sort, onSort] = useSort(`${prefix}sort`);
   // Where each page begins that was reached in this list; another filter or order is another list.
@@ -52,7 +54,7 @@ export function useList<T>(name: string, read: Read<T>, { key, prefix = '', enab
   const chosen = { ...(filter && { filter }), ...(sort && { sort }) };
   const query = useQuery({
     queryKey: [...key, chosen, after],
-    queryFn: ({ signal }) => fullPage(read, { ...chosen, ...(after && { after }) }, signal),
+    queryFn: ({ signal }) => fullPage(read, size, { ...chosen, ...(after && { after }) }, signal),
     placeholderData: keepPreviousData,
     enabled,
     meta,
@@ -64,14 +66,14 @@ export function useList<T>(name: string, read: Read<T>, { key, prefix = '', enab
     if (to < known.length) setReached({ list, page: to, begins: known });
   };
   const all = () => allEntries((after) => read({ size: AT_ONCE, ...chosen, ...(after && { after }) }));
-  return { name, query, filter, onFilter, sort, onSort, page, hasMore: next !== undefined, goTo, before: page * PAGE, all };
+  return { name, query, filter, onFilter, sort, onSort, page, hasMore: next !== undefined, goTo, before: page * size, all };
 }
 
 /** Where few entries match, the server ends a page before it is full: it goes on, so that each page but the last has as many as it says. */
-async function fullPage<T>(read: Read<T>, query: ListQuery, signal?: AbortSignal): Promise<ListPage<T>> {
-  let page = await read({ size: PAGE, ...query }, signal);
-  while (page.entries.length < PAGE && page.next) {
-    const more = await read({ size: PAGE - page.entries.length, ...query, after: page.next }, signal);
+async function fullPage<T>(read: Read<T>, size: number, query: ListQuery, signal?: AbortSignal): Promise<ListPage<T>> {
+  let page = await read({ size, ...query }, signal);
+  while (page.entries.length < size && page.next) {
+    const more = await read({ size: size - page.entries.length, ...query, after: page.next }, signal);
     page = { entries: [...page.entries, ...more.entries], next: more.next };
   }
   return page;

@@ -7,14 +7,13 @@ import DialogTitle from '@mui/material/DialogTitle';
 import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
 import { ChangeDialog } from '../changes/ChangeDialog';
 import { problemWords } from '../changes/ConfirmDialog';
 import { someNames } from '../groups/groupWords';
 import { typedLabels } from '../joining/joiningWords';
 import { Address } from '../looks/Address';
-import { useKept } from '../shell/useKept';
+import { useKept, useTyped } from '../shell/useKept';
 import { count } from '../words/words';
 
 interface OfNodes {
@@ -66,7 +65,7 @@ export function LabelDialog({ names, mayHandOut, onClose }: OfNodes) {
 
 /** Gives a node another name. */
 export function RenameDialog({ name, mayHandOut, onClose }: { name: string; mayHandOut: boolean; onClose: () => void }) {
-  const [to, setTo] = useState(name);
+  const [to, setTo] = useTyped(`next name of ${name}`, name);
   return (
     <ChangeDialog
       title={`Rename ${name}`}

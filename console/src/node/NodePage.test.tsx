@@ -39,14 +39,14 @@ function open(
   summary: Schemas['NodeSummary'],
   clauses: Schemas['NodeClause'][] = [],
   episodes: Schemas['Episode'][] = [],
-  runs: Record<string, Schemas['RunSummary'][]> = { '': [] },
+  runs: Record<string, { body: Schemas['RunSummary'][]; link?: string }> = { '': { body: [] } },
 ) {
   const of = (part: string) => `GET /api/nodes/kiosk-auken-1${part}`;
   serve({
     [of('')]: { body: summary },
     [of('/clauses')]: { body: { clauses, run: '01a225ea', state: 's2:0' } },
     [of('/episodes')]: { body: episodes },
-    ...Object.fromEntries(Object.entries(runs).map(([query, body]) => [of(`/runs${query}`), { body }])),
+    ...Object.fromEntries(Object.entries(runs).map(([query, answer]) => [of(`/runs?size=15${query}`), answer])),
     [of('/left-behind')]: { body: [] },
     [of('/own')]: { body: {} },
     [of('/layers')]: { body: { settings: [], parameters: [] } },
@@ -121,7 +121,7 @@ test('clauses that are not in line come first with their reason; drift says when
   expect((await screen.findByRole('link', { name: /^changed at .*, undone by hand, / })).getAttribute('aria-label')).toBeTruthy();
 });
 
-test('older runs are brought page by page', async () => {
+test('runs are a list with pages and a filter of its own', async () => {
   const run = (at: number): Schemas['RunSummary'] => {
     // Two statuses in turn, so that no two runs are one line.
     const began = new Date(Date.UTC(2026, 10, 23) - at * 60_000).toISOString();
@@ -129,11 +129,19 @@ test('older runs are brought page by page', async () => {
     return { run: `run-${at}`, began, last: began, learned: began, count: 1, mode: 'enforce', status, state: 's2:0', partial: false, missing: 0 };
   };
   const page = (from: number, count: number) => Array.from({ length: count }, (_, at) => run(from + at));
-  open(node(), [], [], { '': page(0, 200), [`?before=${run(199).learned}`]: page(200, 3) });
-  await userEvent.click(await screen.findByRole('button', { name: '188 more' }));
-  await userEvent.click(screen.getByRole('button', { name: 'Older runs' }));
-  const links = async () => (await screen.findAllByRole('link')).map((link) => link.getAttribute('href')).filter((to) => to?.includes('/runs/run-'));
-  await screen.findByText((_, element) => element?.getAttribute('href') === '/nodes/kiosk-auken-1/runs/run-202');
-  expect(await links()).toEqual(page(0, 203).map(({ run }) => `/nodes/kiosk-auken-1/runs/${run}`));
-  expect(screen.queryByRole('button', { name: 'Older runs' })).toBeNull();
+  const failed = 'run.status == "failed"';
+  open(node(), [], [], {
+    '': { body: page(0, 15), link: '</api/nodes/kiosk-auken-1/runs?after=a>; rel="next"' },
+    '&after=a': { body: page(15, 3) },
+    [`&filter=${failed}`]: { body: page(40, 1) },
+  });
+  const links = () => screen.getAllByRole('link').flatMap((link) => link.getAttribute('href')?.split('/nodes/kiosk-auken-1/runs/')[1] ?? []);
+  await screen.findByText('1 to 15, more follow');
+  expect(links()).toEqual(page(0, 15).map(({ run }) => run));
+  await userEvent.click(screen.getByRole('button', { name: 'Next page' }));
+  await screen.findByText('16 to 18');
+  expect(links()).toEqual(page(15, 3).map(({ run }) => run));
+  await userEvent.type(screen.getByLabelText('Filter of Runs'), `${failed}{Enter}`);
+  await screen.findByText('1 entry');
+  expect(links()).toEqual(['run-40']);
 });

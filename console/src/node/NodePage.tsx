@@ -2,7 +2,7 @@ import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
-import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
 import { Link as RouterLink, useParams } from 'react-router';
 import { api, type Schemas } from '../api/client';
 import { changeAddress } from '../changes/changeWords';
@@ -27,9 +27,6 @@ import { NodeCompliance } from './NodeCompliance';
 import { Origins } from './Origins';
 import { RunList } from './RunList';
 
-/** The server sends so many runs at once. */
-const RUNS = 200;
-
 /** One node: its state in one sentence, its clauses, drift over time, runs, and the sources of its desired state. */
 export function NodePage() {
   const { name = '' } = useParams();
@@ -51,13 +48,6 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
   const name = node.name;
   const clauses = useQuery({ queryKey: ['node', name, 'clauses'], queryFn: ({ signal }) => api.clauses(name, signal) });
   const episodes = useQuery({ queryKey: ['node', name, 'episodes'], queryFn: ({ signal }) => api.episodes(name, signal) });
-  const runs = useInfiniteQuery({
-    queryKey: ['node', name, 'runs'],
-    queryFn: ({ pageParam, signal }) => api.runs(name, pageParam, signal),
-    initialPageParam: undefined as string | undefined,
-    getNextPageParam: (page) => (page.length < RUNS ? undefined : page.at(-1)?.learned),
-    select: ({ pages }) => pages.flat(),
-  });
   const left = useQuery({ queryKey: ['node', name, 'left'], queryFn: ({ signal }) => api.leftBehind(name, signal) });
   const compliance = useQuery({
     queryKey: ['node', name, 'compliance'],
@@ -85,9 +75,7 @@ function NodeParts({ node }: { node: Schemas['NodeSummary'] }) {
         </Box>
         <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
           <Card title="Runs" aside={<CopiedCommand command={`constans run list ${name}`} />}>
-            <QueryView query={runs}>
-              {(list) => <RunList node={name} runs={list} onOlder={runs.hasNextPage ? () => void runs.fetchNextPage() : undefined} />}
-            </QueryView>
+            <RunList node={name} />
           </Card>
           <Card title="Desired state and its sources" aside={<CopiedCommand command={`constans node why ${name}`} />}>
             <QueryView query={sources}>{(sources) => <Origins sources={sources} layers={layers.data} />}</QueryView>

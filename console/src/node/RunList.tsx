@@ -1,65 +1,76 @@
 import Box from '@mui/material/Box';
-import Button from '@mui/material/Button';
 import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
-import { useState } from 'react';
 import { Link as RouterLink } from 'react-router';
-import type { Schemas } from '../api/client';
+import { lists, type Schemas } from '../api/client';
+import { ListView } from '../lists/ListView';
+import type { Column } from '../lists/RecordTable';
+import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
+import { Moment } from '../looks/Moment';
 import { StatusGlyph } from '../looks/StatusGlyph';
-import { clock, exact } from '../words/time';
+import { clock } from '../words/time';
 import { count, statusWords } from '../words/words';
 
-const FIRST = 12;
+type Run = Schemas['RunSummary'];
 
-/** The runs of a node, the newest first; runs that found the same are one line. `onOlder` brings those before them, if there are any. */
-export function RunList({ node, runs, onOlder }: { node: string; runs: Schemas['RunSummary'][]; onOlder?: () => void }) {
-  const [showsAll, setShowsAll] = useState(false);
-  if (runs.length === 0) {
-    return (
-      <Typography>
-        No run yet. On the node: <Address>constans-agent daemon --once</Address>
-      </Typography>
-    );
-  }
-  const shown = showsAll ? runs : runs.slice(0, FIRST);
+/** A page of the card has so many. */
+const PAGE = 15;
+
+/** The runs of a node, the newest first; runs that found the same are one line. */
+export function RunList({ node }: { node: string }) {
+  const list = useList('run', lists.runs(node), { key: ['node', node, 'runs'], prefix: 'runs.', size: PAGE });
   return (
-    <>
-      <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0, fontSize: 14 }}>
-        {shown.map((run) => (
-          <Box component="li" key={run.run ?? `${run.began}${run.last}`} sx={{ display: 'flex', gap: 1, py: 0.375 }}>
-            <StatusGlyph status={run.status} size={18} />
-            <Box sx={{ flex: 1, minWidth: 0 }}>
-              <RunWords node={node} run={run} />
-              {run.run && run.count > 1 && <Box component="span" sx={{ color: 'text.secondary' }}>{`, ${run.count} runs since ${clock(run.began)}`}</Box>}
-              {run.missing > 0 && <Box component="span" sx={{ color: 'text.secondary' }}>{`, ${count(run.missing, 'run')} before it never reported`}</Box>}
-            </Box>
-            <Box component="time" dateTime={run.last} title={exact(run.last)} sx={{ color: 'text.secondary', whiteSpace: 'nowrap' }}>
-              {clock(run.last)}
-            </Box>
-          </Box>
-        ))}
-      </Box>
-      {runs.length > shown.length && (
-        <Button variant="text" sx={{ px: 0 }} onClick={() => setShowsAll(true)}>
-          {runs.length - shown.length} more
-        </Button>
-      )}
-      {runs.length === shown.length && onOlder && (
-        <Button variant="text" sx={{ px: 0 }} onClick={onOlder}>
-          Older runs
-        </Button>
-      )}
-    </>
+    <ListView
+      label="Runs"
+      nouns={['entry', 'entries']}
+      list={list}
+      columns={columnsOf(node)}
+      keyOf={(run) => run.run ?? `${run.began}${run.last}`}
+      example='run.status != "in_line"'
+      empty={
+        <Typography>
+          No run yet. On the node: <Address>constans-agent daemon --once</Address>
+        </Typography>
+      }
+    />
   );
 }
 
-function RunWords({ node, run }: { node: string; run: Schemas['RunSummary'] }) {
-  if (!run.run) return <>{run.count === 1 ? 'in line' : `${count(run.count, 'run')} in line since ${clock(run.began)}`}</>;
+function columnsOf(node: string): Column<Run>[] {
+  return [
+    { field: 'status', head: 'Run', text: runWords, cell: (run) => <RunCell node={node} run={run} /> },
+    { field: 'last', head: 'Began', text: ({ last }) => last, cell: ({ last }) => <Moment at={last} />, isOneLine: true },
+    { field: 'mode', head: 'Mode', text: ({ mode }) => mode, isHiddenFirst: true },
+    { field: 'count', head: 'Runs', text: ({ count }) => count.toLocaleString('en'), align: 'right', isHiddenFirst: true },
+    { field: 'began', head: 'First began', text: ({ began }) => began, cell: ({ began }) => <Moment at={began} />, isHiddenFirst: true },
+    { field: 'learned', head: 'Learned', text: ({ learned }) => learned, cell: ({ learned }) => <Moment at={learned} />, isHiddenFirst: true },
+  ];
+}
+
+function runWords(run: Run): string {
+  const words = run.did_not_end ? 'did not end' : statusWords(run.status) + (run.partial ? ', partial' : '');
+  return words + (run.mode === 'observe' ? ', observe' : '');
+}
+
+function RunCell({ node, run }: { node: string; run: Run }) {
+  const more = [
+    ...(run.count > 1 ? [`${count(run.count, 'run')} since ${clock(run.began)}`] : []),
+    ...(run.missing > 0 ? [`${count(run.missing, 'run')} before it never reported`] : []),
+  ].join(', ');
   return (
-    <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run.run}`} color="inherit">
-      {run.did_not_end ? 'did not end' : statusWords(run.status) + (run.partial ? ', partial' : '')}
-      {run.mode === 'observe' ? ', observe' : ''}
-    </Link>
+    <Box sx={{ display: 'flex', gap: 1 }}>
+      <StatusGlyph status={run.status} size={18} />
+      <Box sx={{ minWidth: 0 }}>
+        {run.run ? (
+          <Link component={RouterLink} to={`/nodes/${encodeURIComponent(node)}/runs/${run.run}`} color="inherit">
+            {runWords(run)}
+          </Link>
+        ) : (
+          runWords(run)
+        )}
+        {more && <Box sx={{ color: 'text.secondary', fontSize: 13 }}>{more}</Box>}
+      </Box>
+    </Box>
   );
 }

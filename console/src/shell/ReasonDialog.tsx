@@ -5,9 +5,10 @@ import DialogActions from '@mui/material/DialogActions';
 import DialogContent from '@mui/material/DialogContent';
 import DialogTitle from '@mui/material/DialogTitle';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { type ReactNode, useId, useState } from 'react';
+import { type ReactNode, useId } from 'react';
 import { problemWords } from '../changes/ConfirmDialog';
 import { ReasonField } from '../looks/ReasonField';
+import { useTyped } from './useKept';
 
 interface Asked {
   title: string;
@@ -22,7 +23,7 @@ interface Asked {
 export function ReasonDialog({ title, action, act, onClose, children }: Asked) {
   const queries = useQueryClient();
   const id = useId();
-  const [because, setBecause] = useState('');
+  const [because, setBecause] = useTyped(`${title} because`, '');
   const acting = useMutation({ mutationFn: () => act(because.trim()), onSuccess: onClose, onSettled: () => queries.invalidateQueries() });
   return (
     <Dialog open onClose={onClose} maxWidth="sm" fullWidth aria-labelledby={id}>

@@ -15,6 +15,13 @@ export function useKept<T>(key: string, first: T, storage: Storage = sessionStor
   return [value, setValue, drop];
 }
 
+/** What is typed in a dialog: it survives a reload of the page, and is dropped when the dialog closes. */
+export function useTyped<T>(key: string, first: T): [T, (value: T) => void] {
+  const [value, setValue] = useKept(key, first);
+  useEffect(() => () => sessionStorage.removeItem(key), [key]);
+  return [value, setValue];
+}
+
 function read<T>(storage: Storage, key: string): T | undefined {
   try {
     return JSON.parse(storage.getItem(key) ?? 'null') ?? undefined;

@@ -9,8 +9,9 @@ use clap::{ArgGroup, Args, Subcommand};
 use constans_core::joining::{AdmissionRule, Placement};
 use constans_terminal::{count, harmless, time};
 use constans_wire::admission::{
-    AdmissionOutcome, AdmissionRuleShown, AdmissionRuleWhole, AdmissionStatus, NewAdmissionRule,
+    AdmissionOutcome, AdmissionRuleShown, AdmissionRuleWhole, AdmissionStatus, LetIn, NewAdmissionRule,
 };
+use serde_json::json;
 use std::io::IsTerminal as _;
 use std::path::{Path, PathBuf};
 use uuid::Uuid;
@@ -38,6 +39,8 @@ enum AdmissionCommand {
         /// The rule, for example A3
         #[arg(value_name = "RULE", value_parser = number)]
         no: u32,
+        #[command(flatten)]
+        which: ListArguments,
     },
     /// Make a rule: machines that meet all of its conditions are let in, those that wait already at once
     #[command(group = ArgGroup::new("which").required(true).multiple(true))]
@@ -93,7 +96,7 @@ fn number(text: &str) -> Result<u32, String> {
 pub async fn run(arguments: &AdmissionArguments) -> Result<(), ClientError> {
     match &arguments.command {
         AdmissionCommand::List { server, which } => list(&Server::open(server)?, which).await,
-        AdmissionCommand::Show { server, no } => show(&Server::open(server)?, *no).await,
+        AdmissionCommand::Show { server, no, which } => show(&Server::open(server)?, *no, which).await,
         AdmissionCommand::Add {
             server,
             invitation,
@@ -231,9 +234,11 @@ async fn list(server: &Server, which: &ListArguments) -> Result<(), ClientError>
     Ok(())
 }
 
-async fn show(server: &Server, no: u32) -> Result<(), ClientError> {
+async fn show(server: &Server, no: u32, which: &ListArguments) -> Result<(), ClientError> {
     let whole: AdmissionRuleWhole = server.get(&format!("/api/admission-rules/{no}")).await?;
-    if server.says_json(&whole) {
+    let let_in: Vec<LetIn> =
+        server.get_all(&which.address(&format!("/api/admission-rules/{no}/machines"))).await?;
+    if server.says_json(&json!({ "rule": whole.rule, "expected": whole.expected, "let_in": let_in })) {
         return Ok(());
     }
     println!("{}", shown(&whole.rule));
@@ -241,7 +246,7 @@ async fn show(server: &Server, no: u32) -> Result<(), ClientError> {
         let key = row.key.as_deref().unwrap_or("any key");
         println!("   expects  {}   {key}   {}", harmless(&row.name), labels(&row.labels));
     }
-    for machine in &whole.let_in {
+    for machine in &let_in {
         let now = match &machine.node {
             None => "  the node is retired".to_owned(),
             Some(node) if *node != machine.name => format!("  it is {} now", harmless(node)),

@@ -1,7 +1,7 @@
 //! `constans run`.
 
 use crate::error::ClientError;
-use crate::server::{Server, ServerArguments};
+use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::run::Cause;
 use constans_core::run_comparison::ResultChange;
@@ -25,8 +25,10 @@ enum RunCommand {
         server: ServerArguments,
         /// The node
         node: String,
+        #[command(flatten)]
+        which: ListArguments,
         /// Only runs that the server learned before this moment
-        #[arg(long, value_name = "TIME")]
+        #[arg(long, value_name = "TIME", conflicts_with = "sort")]
         before: Option<Timestamp>,
     },
     /// Show a run: every clause with desired and actual values and what was done
@@ -55,27 +57,33 @@ enum RunCommand {
     },
 }
 
-/// The server sends this many at once.
-const PAGE: usize = 200;
+/// This many are printed at once.
+const MOST: usize = 200;
 
 /// Lists or shows.
 pub async fn run(arguments: &RunArguments) -> Result<(), ClientError> {
     match &arguments.command {
-        RunCommand::List { server, node, before } => {
+        RunCommand::List { server, node, which, before } => {
             let server = Server::open(server)?;
-            let query = before.map(|before| format!("?before={before}")).unwrap_or_default();
-            let runs: Vec<RunSummary> = server.get(&format!("/api/nodes/{node}/runs{query}")).await?;
+            let learned = before.map(|before| format!("run.learned < \"{before}\""));
+            let filters = learned.iter().chain(&which.filter).map(|filter| format!("({filter})"));
+            let filter = Some(filters.collect::<Vec<_>>().join(" && ")).filter(|filter| !filter.is_empty());
+            let which = ListArguments { filter, sort: which.sort.clone() };
+            let path = which.address(&format!("/api/nodes/{node}/runs?size={MOST}"));
+            let runs: Vec<RunSummary> = server.get_at_most(&path, MOST).await?;
             if server.says_json(&runs) {
                 return Ok(());
             }
             if runs.is_empty() && before.is_some() {
-                println!("no runs before that");
+                println!("no such runs before that");
+            } else if runs.is_empty() && which.filter.is_some() {
+                println!("nothing matches the filter");
             } else if runs.is_empty() {
                 println!("{node} has no runs yet\nNext: constans node show {node}");
             } else {
                 runs.iter().for_each(|run| println!("{}", run_line(run)));
-                if let Some(last) = runs.last().filter(|_| runs.len() >= PAGE) {
-                    println!("Older: constans run list {node} --before {}", last.learned);
+                if let Some(last) = runs.last().filter(|_| runs.len() >= MOST && which.sort.is_none()) {
+                    println!("Older: the same with --before {}", last.learned);
                 }
             }
             Ok(())

@@ -154,14 +154,24 @@ impl Server {
 
     /// Reads a list, all its pages.
     pub async fn get_all<T: DeserializeOwned>(&self, path: &str) -> Result<Vec<T>, ClientError> {
+        self.get_at_most(path, usize::MAX).await
+    }
+
+    /// Reads a list, page by page until there are this many.
+    pub async fn get_at_most<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        most: usize,
+    ) -> Result<Vec<T>, ClientError> {
         let mut all = Vec::new();
         let mut next = Some(path.to_owned());
-        while let Some(path) = next {
+        while let Some(path) = next.filter(|_| all.len() < most) {
             let request = self.client.get(format!("{}{path}", self.url));
             let mut page: Answer<Vec<T>> = self.whole_answer(request).await?;
             all.append(&mut page.body);
             next = page.next_page;
         }
+        all.truncate(most);
         Ok(all)
     }
 

@@ -84,14 +84,14 @@ pub struct AdmissionRuleShown {
     pub warnings: Vec<String>,
 }
 
-/// A rule with the machines that it let in.
+/// A rule with its table.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct AdmissionRuleWhole {
     /// The rule, with its table.
     pub rule: AdmissionRuleShown,
-    /// The machines that it let in, the newest first; at most 1,000.
-    pub let_in: Vec<LetIn>,
+    /// The names of its table that it did not let in yet.
+    pub expected: Vec<String>,
 }
 
 /// A machine that a rule let in.

@@ -281,6 +281,36 @@ pub const CHANGED_NODES: RecordList = RecordList {
     ],
 };
 
+/// Runs of a node; runs that found the same are one entry.
+pub const RUNS: RecordList = RecordList {
+    name: "run",
+    fields: &[
+        field("run", Text),
+        field("began", Moment),
+        field("last", Moment),
+        field("learned", Moment),
+        field("count", Number),
+        field("mode", Text),
+        field("status", Text),
+        field("state", Text),
+        field("partial", Flag),
+        field("did_not_end", Flag),
+        field("missing", Number),
+    ],
+};
+
+/// Machines that an admission rule let in.
+pub const LET_IN_MACHINES: RecordList = RecordList {
+    name: "machine",
+    fields: &[
+        field("name", Text),
+        field("node", Text),
+        field("fingerprint", Text),
+        field("address", Text),
+        field("at", Moment),
+    ],
+};
+
 /// Nodes that were asked to check in at once.
 pub const WOKEN_NODES: RecordList = RecordList {
     name: "woken",
@@ -295,7 +325,7 @@ pub const WOKEN_NODES: RecordList = RecordList {
 };
 
 /// All of these lists.
-pub const RECORD_LISTS: [&RecordList; 15] = [
+pub const RECORD_LISTS: [&RecordList; 17] = [
     &CHANGES,
     &JOINING_REQUESTS,
     &INVITATIONS,
@@ -310,5 +340,7 @@ pub const RECORD_LISTS: [&RecordList; 15] = [
     &EVIDENCE,
     &GROUPS,
     &CHANGED_NODES,
+    &RUNS,
+    &LET_IN_MACHINES,
     &WOKEN_NODES,
 ];

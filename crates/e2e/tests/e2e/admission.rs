@@ -248,6 +248,9 @@ fn a_rule_lets_in_what_fits_at_once_and_never_who_was_refused() {
     let let_in: Vec<&str> =
         whole["let_in"].as_array().unwrap().iter().map(|one| one["name"].as_str().unwrap()).collect();
     assert_eq!(let_in, ["kiosk-lab-4", "kiosk-lab-3", "kiosk-lab-1"]);
+    let one = ["admission", "show", "A1", "--filter", "machine.name.endsWith(\"-3\")"];
+    let one = &listed(&fleet, &one)["let_in"];
+    assert_eq!((one[0]["name"].as_str(), &one[1]), (Some("kiosk-lab-3"), &json!(null)));
     assert_eq!(
         fleet.query("select string_agg(who || ' ' || subject, ', ' order by id) from event where did = 'let in by a rule'"),
         "tor.havik kiosk-lab-1, tor.havik kiosk-lab-3, tor.havik kiosk-lab-4"

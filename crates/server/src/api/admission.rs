@@ -3,17 +3,17 @@
 use crate::body::JsonBody;
 use crate::here::Here;
 use crate::joining::judge::{judge_all, standing};
-use crate::list::ListQuery;
+use crate::list::{ListQuery, placed};
 use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError, read_stored};
-use crate::store::admission::{self, NewRow, RuleRow};
+use crate::store::admission::{self, LetInRow, NewRow, RuleRow};
 use crate::store::cursor::PageRange;
 use crate::store::{audit, joining};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, JoinDecide, NodeRead, Permission as _, permissions_of};
 use constans_core::digest::hex;
 use constans_core::evidence::bytes_of_hex;
-use constans_core::filter::ADMISSION_RULES;
+use constans_core::filter::{ADMISSION_RULES, LET_IN_MACHINES};
 use constans_core::joining::{AdmissionRule, Applicant, ExpectedMachine, Placement, Standing, read_table};
 use constans_core::words::{MAX_LABELS, check_label, check_reason};
 use constans_wire::admission::{
@@ -53,7 +53,7 @@ pub async fn list(
     list.page_of(&ADMISSION_RULES, rules).await
 }
 
-/// A rule with its table, and the machines that it let in.
+/// A rule with its table, and who of that did not come yet.
 #[utoipa::path(tag = "joining", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = AdmissionRuleWhole)))]
 #[get("/api/admission-rules/<no>")]
 pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<AdmissionRuleWhole> {
@@ -63,14 +63,29 @@ pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> An
     let machines = admission::machines(db, rule.no).await?.into_iter();
     let read = |body: Value| read_stored::<ExpectedMachine>(|| format!("the table of A{no}"), body);
     rule.rule.table = machines.map(read).collect::<Result<_, _>>()?;
-    let let_in = admission::let_in(db, rule.no).await?.into_iter().map(|row| LetIn {
-        name: row.name,
-        node: row.node,
-        fingerprint: hex(&row.spki_digest),
-        address: row.address,
-        at: row.at.to_jiff(),
-    });
-    Ok(Json(AdmissionRuleWhole { rule, let_in: let_in.collect() }))
+    let expected = admission::expected(db, rule.no).await?;
+    Ok(Json(AdmissionRuleWhole { rule, expected }))
+}
+
+/// The machines that a rule let in, the newest first.
+#[utoipa::path(tag = "joining", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(ListQuery), responses((status = 200, body = Vec<LetIn>)))]
+#[get("/api/admission-rules/<no>/machines?<list..>")]
+pub async fn machines(
+    no: u32,
+    list: ListQuery,
+    _caller: Allowed<NodeRead>,
+    db: &State<PgPool>,
+) -> PageAnswer<LetIn> {
+    let db = db.inner();
+    let no = admission::by_no(db, i64::from(no)).await?.ok_or_else(|| missing(no))?.no;
+    let shown = |row: LetInRow| {
+        let LetInRow { name, node, address, .. } = row;
+        Ok(LetIn { name, node, fingerprint: hex(&row.spki_digest), address, at: row.at.to_jiff() })
+    };
+    let read = |range: PageRange| async move {
+        placed(admission::let_in(db, &range, no).await?, LetInRow::cursor, shown)
+    };
+    list.page(&LET_IN_MACHINES, read).await
 }
 
 fn missing(no: u32) -> ApiError {

@@ -26,7 +26,7 @@ use utoipa::{Modify, OpenApi};
         sign_in::sign_in, sign_in::client_token, sign_in::welcome_for, sign_in::welcome, sign_in::own_session, sign_in::sign_out,
         overview::overview, server_status::show, live::live, event::list, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
         token::list, token::make, token::withdraw, joining::list, joining::approve, joining::deny,
-        agent_package::list, agent_package::line, agent_package::add, agent_package::remove, admission::list, admission::show, admission::make, admission::end, desired::export, desired::import, node_own::show, node_own::edits, explained::layers, temporary::list, explained::would_get, explained::settings, retired::list, retired::bring_back,
+        agent_package::list, agent_package::line, agent_package::add, agent_package::remove, admission::list, admission::show, admission::machines, admission::make, admission::end, desired::export, desired::import, node_own::show, node_own::edits, explained::layers, temporary::list, explained::would_get, explained::settings, retired::list, retired::bring_back,
         node::list, node::show, node::why, node::revoke, node::resolve_duplicate, wake::ask, wake::show, wake::nodes, self_test::test, self_test::tested, node_edit::label, node_edit::by_table, node_edit::rename, node_edit::retire, clauses::list, compliance::figures, compliance::days, compliance::examinations, compliance::moves,
         concession::list, concession::show, concession::ask, concession::approve, concession::refuse, concession::end, evidence::list, evidence::show, evidence::make, evidence::file, evidence::stop, evidence::remove, evidence::chain, evidence::check_day, drift::figures, drift::episodes, drift::found, drift::acceptable, drift::accept, control::list, control::valid, control::gaps, control::versions, control::set, asset::list, asset::set,
         clauses::left, recovery::show, recovery::end,
@@ -160,6 +160,8 @@ mod tests {
                 "evidence" => "/api/evidence",
                 "group" => "/api/groups",
                 "changed" => "/api/changes/{no}/nodes",
+                "run" => "/api/nodes/{name}/runs",
+                "machine" => "/api/admission-rules/{no}/machines",
                 "woken" => "/api/wakes/{no}/nodes",
                 other => panic!("which route answers with the list of {other}?"),
             };

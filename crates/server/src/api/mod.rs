@@ -85,6 +85,7 @@ pub fn routes() -> Vec<Route> {
         agent_package::remove,
         admission::list,
         admission::show,
+        admission::machines,
         admission::make,
         admission::end,
         node::list,

@@ -2,13 +2,16 @@
 
 use crate::body::Number;
 use crate::intake::texts::put_in;
+use crate::list::{ListQuery, placed};
 use crate::page::{Page, PageAnswer, PageQuery};
 use crate::problem::{Answer, ApiError, read_stored};
+use crate::store::cursor::{Cursor, PageRange};
 use crate::store::episode::{self, EpisodeRow};
-use crate::store::run::KeptRow;
+use crate::store::run::{KeptRow, ListedRow};
 use crate::store::run_hour::{self, RunHourRow};
 use crate::store::{node, related, report_text, run};
 use crate::trust::{Allowed, NodeRead};
+use constans_core::filter::RUNS;
 use constans_core::run_comparison::{ResultChange, changed_results};
 use constans_wire::report::RunReport;
 use constans_wire::run::{
@@ -26,25 +29,30 @@ use uuid::Uuid;
 /// How many hours are shown if nobody asks for another number, and at most.
 const HOURS: u32 = 24;
 const MAX_HOURS: u32 = 744;
+/// The run before another one is looked for among so many.
+const LOOKED_THROUGH: i64 = 200;
 
-/// The runs of a node, the newest first, 200 per page; runs that found the same are one entry.
-#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(("before" = Option<String>, Query, description = "Only those that the server learned before this moment: `learned` of the last one of the page before")), responses((status = 200, body = Vec<RunSummary>)))]
-#[get("/api/nodes/<name>/runs?<before>")]
+/// The runs of a node, the newest first; runs that found the same are one entry.
+#[utoipa::path(tag = "runs", security(("token" = ["node.read"]), ("session" = ["node.read"])), params(ListQuery), responses((status = 200, body = Vec<RunSummary>)))]
+#[get("/api/nodes/<name>/runs?<list..>")]
 pub async fn list(
     name: &str,
-    before: Option<&str>,
+    list: ListQuery,
     _caller: Allowed<NodeRead>,
     db: &State<PgPool>,
-) -> Answer<Vec<RunSummary>> {
-    let before: Option<Timestamp> = before
-        .map(str::parse)
-        .transpose()
-        .map_err(|_| ApiError::invalid("before", "it is a moment as 2026-11-23T07:00:00Z".to_owned()))?;
-    let id = node::by_name(db.inner(), name)
+) -> PageAnswer<RunSummary> {
+    let db = db.inner();
+    let id = node::by_name(db, name)
         .await?
         .ok_or_else(|| ApiError::Missing { what: "node", name: name.to_owned() })?;
-    let rows = run::of_node(db.inner(), id, before).await?;
-    rows.into_iter().map(shown).collect::<Result<Vec<_>, _>>().map(Json)
+    let read = |range: PageRange| async move {
+        let wrong = |_| ApiError::invalid("after", "take it from the `Link` of the page before");
+        let place = |after: &Cursor| after.key.parse().map(|began| (after.at, began)).map_err(wrong);
+        let before = range.after.as_ref().map(place).transpose()?;
+        let rows = run::of_node(db, id, before, range.rows()).await?;
+        placed(rows, ListedRow::cursor, shown)
+    };
+    list.page(&RUNS, read).await
 }
 
 /// The report of a run; the beginning of its id is enough.
@@ -90,7 +98,8 @@ pub async fn compare(
             Some((None, Some(read::<RunReport>(kept.report)?)))
         }
         None => {
-            let earlier = run::of_node(db.inner(), node, Some(learned)).await?;
+            let earlier =
+                run::of_node(db.inner(), node, Some((learned, after.began)), LOOKED_THROUGH).await?;
             match earlier.into_iter().find(|row| !row.partial && row.did_not_end.is_none()) {
                 None => None,
                 Some(row) => {
@@ -206,7 +215,7 @@ pub fn shown_episode(row: EpisodeRow) -> Result<Episode, ApiError> {
     })
 }
 
-fn shown(row: run::ListedRow) -> Result<RunSummary, ApiError> {
+fn shown(row: ListedRow) -> Result<RunSummary, ApiError> {
     Ok(RunSummary {
         run: row.run,
         began: row.began.to_jiff(),

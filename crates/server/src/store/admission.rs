@@ -1,5 +1,6 @@
 //! Admission rules, and the requests that are held against them.
 
+use super::cursor::{Cursor, PageRange};
 use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
@@ -109,6 +110,11 @@ pub async fn machines(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<Valu
     sqlx::query_scalar(include_str!("sql/admission/machines.sql")).bind(no).fetch_all(db).await
 }
 
+/// Returns the names of a rule's table that it did not let in yet, in their order.
+pub async fn expected(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<String>> {
+    sqlx::query_scalar(include_str!("sql/admission/expected.sql")).bind(no).fetch_all(db).await
+}
+
 /// A rule in force, as a machine is held against it.
 #[derive(Debug, sqlx::FromRow)]
 pub struct CandidateRow {
@@ -189,6 +195,8 @@ pub async fn was_refused(db: impl PgExecutor<'_>, spki: &[u8], name: &str) -> sq
 /// A machine that a rule let in.
 #[derive(Debug, sqlx::FromRow)]
 pub struct LetInRow {
+    /// The request.
+    pub id: Uuid,
     /// The name by which it asked.
     pub name: String,
     /// What the node is called now, unless it is retired.
@@ -201,9 +209,16 @@ pub struct LetInRow {
     pub at: SqlTimestamp,
 }
 
-/// Returns the machines that a rule let in, the newest first; at most 1,000.
-pub async fn let_in(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<LetInRow>> {
-    sqlx::query_as(include_str!("sql/admission/let_in.sql")).bind(no).fetch_all(db).await
+impl LetInRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.at.to_jiff(), key: self.id.to_string() }
+    }
+}
+
+/// Returns a page of the machines that a rule let in, the newest first.
+pub async fn let_in(db: impl PgExecutor<'_>, range: &PageRange, no: i64) -> sqlx::Result<Vec<LetInRow>> {
+    range.bind(sqlx::query_as(include_str!("sql/admission/let_in.sql"))).bind(no).fetch_all(db).await
 }
 
 /// Returns names and newest keys of nodes that have one of these names, or fit one of these patterns as `like` has them, and that have

@@ -1,5 +1,6 @@
 //! Runs: those that found something new whole, and equal ones as spans.
 
+use super::cursor::Cursor;
 use crate::clock::sql_now;
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -315,16 +316,27 @@ pub struct ListedRow {
     pub missing: i64,
 }
 
-/// Returns a node's runs, the last one first, of those that were learned before a moment; at most 200. They are learned in the order
-/// of their sequence.
+impl ListedRow {
+    /// Its place in the list.
+    pub fn cursor(&self) -> Cursor {
+        Cursor { at: self.learned.to_jiff(), key: self.last.to_jiff().to_string() }
+    }
+}
+
+/// Returns a node's runs, the last one first, at most `most`: of those that were learned before a moment, or then and began before
+/// another one. They are learned in the order of their sequence.
 pub async fn of_node(
     db: impl PgExecutor<'_>,
     node: Uuid,
-    before: Option<Timestamp>,
+    before: Option<(Timestamp, Timestamp)>,
+    most: i64,
 ) -> sqlx::Result<Vec<ListedRow>> {
+    let (learned, began) = before.unzip();
     sqlx::query_as(include_str!("sql/run/of_node.sql"))
         .bind(node)
-        .bind(before.map(|before| before.to_sqlx()))
+        .bind(learned.map(|at| at.to_sqlx()))
+        .bind(began.map(|at| at.to_sqlx()))
+        .bind(most)
         .fetch_all(db)
         .await
 }

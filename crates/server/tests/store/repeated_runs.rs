@@ -63,7 +63,7 @@ async fn a_deviation_that_is_found_again_is_counted_and_not_stored_again() {
     }
     let sent_again = report(5, &same);
     assert!(!deliver(&database, node, &sent_again).await, "it is known");
-    let runs = run::of_node(&database.pool, node, None).await.unwrap();
+    let runs = run::of_node(&database.pool, node, None, 200).await.unwrap();
     let listed: Vec<_> = runs.iter().map(|run| (run.run, run.count, run.status.as_str())).collect();
     assert_eq!(listed, [(Some(first.run), 5, "drift_found")]);
     assert_eq!(database.value::<i64>("select count(*) from run").await, 1);
@@ -80,7 +80,7 @@ async fn a_deviation_that_is_found_again_is_counted_and_not_stored_again() {
     database.run("update run_span set first_learned_at = first_learned_at - interval '8 days' where found is not null").await;
     let a_week_later = report(8, &other_content);
     assert!(!deliver(&database, node, &a_week_later).await, "it is kept whole once a week");
-    let runs = run::of_node(&database.pool, node, None).await.unwrap();
+    let runs = run::of_node(&database.pool, node, None, 200).await.unwrap();
     let listed: Vec<_> = runs.iter().map(|run| (run.run, run.count)).collect();
     assert_eq!(listed, [(Some(a_week_later.run), 1), (Some(changed.run), 2), (Some(first.run), 5)]);
 }
