@@ -14,12 +14,10 @@ use constans_agent::show::{May, Progress, next_step};
 use constans_agent::spool::Spool;
 use constans_agent::state_dir::{DEFAULT_FOLDER, RunLock, StateDir};
 use constans_agent::under_way::record_unended;
-use constans_core::address::{ClauseAddress, fits};
 use constans_core::digest::DigestKey;
-use constans_core::nearest::nearest_word;
-use constans_core::run::{Decision, Mode, RunSettings, Selection};
+use constans_core::run::{Decision, Mode, Part, RunSettings, Selection};
 use constans_core::settings::AgentSettings;
-use constans_core::state::{Clause, EffectiveState, Origin};
+use constans_core::state::{Clause, EffectiveState};
 use constans_host::{Host as _, Machine, Stalls};
 use constans_terminal::{Shown, count, show_run, style, styled};
 use constans_wire::exit::Exit;
@@ -185,72 +183,14 @@ fn part(
     is_local: bool,
     state: &EffectiveState,
 ) -> Result<Selection, AgentError> {
-    let baseline = arguments.what.baseline.as_deref().filter(|_| !is_local);
-    if arguments.clauses.is_empty() && arguments.topics.is_empty() && baseline.is_none() {
-        return Ok(Selection::Whole);
-    }
-    if let Some(baseline) = baseline
-        && !state.clauses.iter().any(|clause| comes_from(clause, baseline))
-    {
-        let origins = state.clauses.iter().flat_map(|clause| &clause.origins);
-        let is_with_kit = baseline.contains('/');
-        let name = |origin: &Origin| {
-            if is_with_kit {
-                format!("{}/{}", origin.kit, origin.baseline)
-            } else {
-                origin.baseline.to_string()
-            }
-        };
-        let known: BTreeSet<String> = origins.map(name).collect();
-        let known: Vec<&str> = known.iter().map(String::as_str).collect();
-        let hint = match known.as_slice() {
-            [] => "this node is assigned none yet".to_owned(),
-            known => nearest_word(baseline, known.iter().copied()).map_or_else(
-                || format!("it has {}", known.join(", ")),
-                |near| format!("did you mean `{near}`?"),
-            ),
-        };
-        return Err(
-            AgentError::new(format!("no clause of this node comes from a baseline `{baseline}`")).hint(hint)
-        );
-    }
-    for pattern in &arguments.clauses {
-        if !state.clauses.iter().any(|clause| fits(pattern, &clause.address)) {
-            let near = nearest_word(pattern, state.clauses.iter().map(|clause| clause.address.as_str()));
-            let hint = near.map_or_else(
-                || "`constans-agent observe -v` lists them all".to_owned(),
-                |near| format!("did you mean `{near}`?"),
-            );
-            return Err(AgentError::new(format!("no clause matches `{pattern}`")).hint(hint));
-        }
-    }
-    for topic in &arguments.topics {
-        if !state.clauses.iter().any(|clause| clause.topics.contains(topic)) {
-            let known: BTreeSet<&str> =
-                state.clauses.iter().flat_map(|clause| &clause.topics).map(String::as_str).collect();
-            return Err(AgentError::new(format!("no clause has the topic `{topic}`"))
-                .hint(format!("topics are {}", known.into_iter().collect::<Vec<_>>().join(", "))));
-        }
-    }
-    let chosen = state.clauses.iter().filter(|clause| {
-        let by_address = arguments.clauses.is_empty()
-            || arguments.clauses.iter().any(|pattern| fits(pattern, &clause.address));
-        let by_topic =
-            arguments.topics.is_empty() || arguments.topics.iter().any(|topic| clause.topics.contains(topic));
-        by_address && by_topic && baseline.is_none_or(|baseline| comes_from(clause, baseline))
-    });
-    let chosen: BTreeSet<ClauseAddress> = chosen.map(|clause| clause.address.clone()).collect();
-    if chosen.is_empty() {
-        return Err(AgentError::new("no clause matches the addresses, topics and baseline together"));
-    }
-    Ok(Selection::Chosen(chosen))
-}
-
-/// Returns whether a clause comes from a baseline, named with or without its kit.
-fn comes_from(clause: &Clause, baseline: &str) -> bool {
-    clause.origins.iter().any(|origin| match baseline.split_once('/') {
-        Some((kit, name)) => *origin.kit == *kit && *origin.baseline == *name,
-        None => *origin.baseline == *baseline,
+    let part = Part {
+        clauses: arguments.clauses.iter().cloned().collect(),
+        topics: arguments.topics.iter().cloned().collect(),
+        baseline: arguments.what.baseline.clone().filter(|_| !is_local),
+    };
+    part.of(state).map_err(|none| {
+        let hint = none.hint.unwrap_or_else(|| "`constans-agent observe -v` lists all clauses".to_owned());
+        AgentError::new(none.message).hint(hint)
     })
 }
 

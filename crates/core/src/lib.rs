@@ -34,6 +34,7 @@ pub mod self_test;
 pub mod sentence;
 pub mod settings;
 pub mod state;
+pub mod sweep;
 pub mod table;
 pub mod template;
 pub mod words;

@@ -77,6 +77,25 @@ pub struct RunSettings {
     pub gathers_related: bool,
     /// What was put back since it cut the node's way to its server: not applied again as long as the same is wanted.
     pub put_back: BTreeMap<ClauseAddress, RevertedChange>,
+    /// Clauses that a person has corrected once, whatever their switches say.
+    pub correct_once: BTreeSet<ClauseAddress>,
+    /// What an observing run would have corrected: nothing else is corrected, and nothing that is otherwise now. All may be, if none is
+    /// named.
+    pub observed: Option<Observed>,
+}
+
+/// What an observing run would have corrected, by clause.
+pub type Observed = BTreeMap<ClauseAddress, ObservedClause>;
+
+/// A clause that an observing run would have corrected.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(deny_unknown_fields)]
+pub struct ObservedClause {
+    /// The digest of what was wanted.
+    pub wanted: Digest,
+    /// The digest of what was found.
+    pub found: Digest,
 }
 
 /// A change that was put back.
@@ -103,6 +122,8 @@ impl RunSettings {
             now: false,
             gathers_related: true,
             put_back: BTreeMap::new(),
+            correct_once: BTreeSet::new(),
+            observed: None,
         }
     }
 
@@ -165,6 +186,8 @@ pub struct DecisionInput<'a> {
     pub correctable: bool,
     /// Why it is different.
     pub cause: CauseFound,
+    /// The digest of what was found.
+    pub found: &'a Digest,
     /// The first run that found its drift.
     pub drift_found_at: Timestamp,
     /// What it needs and is not in line.
@@ -173,7 +196,8 @@ pub struct DecisionInput<'a> {
 
 /// Returns what an enforcing run is due to do about a different clause.
 ///
-/// The locks are asked in this order: freeze, what cut the way to the server, switches, grace, window, needs. The first that is closed is named.
+/// The locks are asked in this order: freeze, what was observed before, what cut the way to the server, switches, grace, window, needs. The first
+/// that is closed is named.
 pub fn decide(want: &DecisionInput<'_>, settings: &RunSettings, now: Timestamp) -> Decision {
     match closed_lock(want, settings, now) {
         Some(why) => Decision::Leave { why },
@@ -189,6 +213,13 @@ fn closed_lock(want: &DecisionInput<'_>, settings: &RunSettings, now: Timestamp)
     if let Some(freeze) = settings.freeze_of(&clause.address, now) {
         return Some(Leave::Freeze { no: freeze.no, until: freeze.until, because: freeze.because.clone() });
     }
+    if let Some(observed) = &settings.observed
+        && observed
+            .get(&clause.address)
+            .is_none_or(|before| before.wanted != clause.wanted || before.found != *want.found)
+    {
+        return Some(Leave::ChangedSinceObserved);
+    }
     if let Some(put_back) = settings
         .put_back
         .get(&clause.address)
@@ -199,10 +230,11 @@ fn closed_lock(want: &DecisionInput<'_>, settings: &RunSettings, now: Timestamp)
     let on_drift = clause.on_drift.unwrap_or(Switch { value: settings.on_drift, from: SwitchFrom::Group });
     let on_rollout =
         clause.on_rollout.unwrap_or(Switch { value: settings.on_rollout, from: SwitchFrom::Group });
-    if want.cause.has_drift() && on_drift.value == OnDrift::Report {
+    let is_opened = settings.correct_once.contains(&clause.address);
+    if want.cause.has_drift() && on_drift.value == OnDrift::Report && !is_opened {
         return Some(Leave::OnDrift { from: on_drift.from });
     }
-    if want.cause.cause != Cause::Drift && on_rollout.value == OnRollout::Wait {
+    if want.cause.cause != Cause::Drift && on_rollout.value == OnRollout::Wait && !is_opened {
         return Some(Leave::OnRollout { from: on_rollout.from });
     }
     if want.cause.has_drift() && !settings.now {

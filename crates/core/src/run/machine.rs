@@ -45,6 +45,7 @@ pub struct Run<'s> {
     /// Side effects of this run, by the clause whose correction caused them.
     changed: HashMap<Claim, ClauseAddress>,
     is_whole: bool,
+    is_stopped: bool,
     pub(super) started: BTreeSet<usize>,
     /// Since when services run, as found.
     pub(super) running_since: HashMap<usize, Timestamp>,
@@ -131,6 +132,7 @@ impl<'s> Run<'s> {
             looked_at: HashMap::new(),
             changed: HashMap::new(),
             is_whole: input.part == Selection::Whole,
+            is_stopped: false,
             started: BTreeSet::new(),
             running_since: HashMap::new(),
             package_preview: None,
@@ -191,6 +193,16 @@ impl<'s> Run<'s> {
             }
             _ => Err(OutOfOrder),
         }
+    }
+
+    /// Begins no further clause: what is begun is brought to its end, and reactions that are due stay so. The run is one of a part then,
+    /// unless it was at its end. Returns whether it left something out.
+    pub fn stop(&mut self) -> bool {
+        let left = !self.turns.is_empty();
+        self.turns.clear();
+        self.is_stopped |= left;
+        self.is_whole &= !left;
+        left
     }
 
     /// Returns what the run came to; `None` before it is over.
@@ -260,7 +272,7 @@ impl<'s> Run<'s> {
             self.phase = Phase::Inspecting(turn);
             return vec![Action::Inspect(at)];
         }
-        let packages = self.packages_to_preview();
+        let packages = if self.is_stopped { Vec::new() } else { self.packages_to_preview() };
         if packages.is_empty() {
             self.phase = Phase::Over;
             return vec![Action::Finish];
@@ -474,6 +486,7 @@ impl<'s> Run<'s> {
             clause,
             correctable: clause.kind().correctable(),
             cause,
+            found,
             drift_found_at,
             blocker: self.blocker(at),
         };

@@ -10,6 +10,7 @@ mod gate;
 mod machine;
 mod memory;
 mod opening;
+mod part;
 mod preview;
 mod react;
 mod reaction;
@@ -28,10 +29,13 @@ pub use action::{
     Selection,
 };
 pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
-pub use decide::{DecisionInput, Freeze, Mode, RevertedChange, RunSettings, decide};
+pub use decide::{
+    DecisionInput, Freeze, Mode, Observed, ObservedClause, RevertedChange, RunSettings, decide,
+};
 pub use machine::Run;
 pub use memory::{LastInLine, Memories, Memory, OpenDrift};
 pub use opening::{next_opening, next_opening_of_reactions};
+pub use part::{NoSuchPart, Part};
 pub use reaction::{DueCause, DueReaction};
 pub use related::{MAX_RELATED, NotSearched, RelatedKind, RelatedRecord, RelatedRecords};
 pub use repeat::{Found, RunFindings, found};

@@ -95,6 +95,8 @@ pub enum Leave {
         /// Those packages.
         packages: Vec<PackageChange>,
     },
+    /// It is otherwise now than an observing run found it, or was in line then, and only what that found is to be corrected.
+    ChangedSinceObserved,
     /// Only a person can correct it.
     OnlyAPerson,
 }

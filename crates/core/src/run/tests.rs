@@ -1,6 +1,7 @@
 //! Whole runs over a simulated node: each rule of runs is a named case.
 
 mod ahead;
+mod asked;
 
 use super::*;
 use crate::address::ClauseAddress;
@@ -40,6 +41,8 @@ struct Node {
     due: Vec<DueReaction>,
     secs: i64,
     stop_before: Option<String>,
+    /// While it inspects this clause, the run is stopped.
+    stopped_at: Option<String>,
     /// Of which clause, and of which seconds, related records were asked for.
     gathered: Vec<String>,
 }
@@ -178,7 +181,12 @@ impl Node {
             let mut event = None;
             for action in actions {
                 event = match action {
-                    Action::Inspect(at) => Some(RunEvent::Inspected(self.inspect(&state.clauses[at]), 1)),
+                    Action::Inspect(at) => {
+                        if self.stopped_at.as_deref() == Some(state.clauses[at].address.as_str()) {
+                            run.stop();
+                        }
+                        Some(RunEvent::Inspected(self.inspect(&state.clauses[at]), 1))
+                    }
                     Action::Preview(ats) => {
                         let clauses: Vec<&Clause> = ats.iter().map(|at| &state.clauses[*at]).collect();
                         Some(RunEvent::PackagePreview(self.preview(&clauses), 1))
@@ -1028,6 +1036,7 @@ fn a_target_that_moved_and_remains_counts_as_a_waiting_rollout() {
 fn what_only_a_person_can_change_is_unmet() {
     let mut finished = Node::default().run(&state(vec![file("/a", "a")]), observe());
     let result = &mut finished.results[0];
+    let found = result.found.clone().unwrap();
     let want = DecisionInput {
         clause: &file("/a", "a"),
         correctable: false,
@@ -1037,6 +1046,7 @@ fn what_only_a_person_can_change_is_unmet() {
             window: None,
             newness: Some(Newness::NewHere),
         },
+        found: &found,
         drift_found_at: Timestamp::UNIX_EPOCH,
         blocker: None,
     };

@@ -170,6 +170,22 @@ impl DriftWindow {
 }
 
 impl Leave {
+    /// Returns the reason as a word: that of its serialised form.
+    pub fn word(&self) -> &'static str {
+        match self {
+            Self::Freeze { .. } => "freeze",
+            Self::Observing => "observing",
+            Self::OnDrift { .. } => "on_drift",
+            Self::OnRollout { .. } => "on_rollout",
+            Self::Grace { .. } => "grace",
+            Self::Window { .. } => "window",
+            Self::CutTheWay { .. } => "cut_the_way",
+            Self::NotAlone { .. } => "not_alone",
+            Self::ChangedSinceObserved => "changed_since_observed",
+            Self::OnlyAPerson => "only_a_person",
+        }
+    }
+
     /// Returns the reason in words.
     pub fn words(&self) -> Sentence {
         let switch = |from: &SwitchFrom, switch: &str| {
@@ -208,6 +224,9 @@ impl Leave {
                 Sentence::new("applying it cut the connection to the server, so it was reverted at ")
                     .time(*at)
                     .text("; it is retried when the desired state changes")
+            }
+            Self::ChangedSinceObserved => {
+                Sentence::new("changed since it was observed; only what the observing run found is corrected")
             }
             Self::OnlyAPerson => Sentence::new("needs a person"),
         }
