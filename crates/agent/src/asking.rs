@@ -54,6 +54,12 @@ pub fn on_network<T>(work: impl Future<Output = Result<T, AgentError>>) -> Resul
     runtime.map_err(|error| AgentError::new(format!("no runtime can be started: {error}")))?.block_on(work)
 }
 
+/// Does what a daemon does: what it began on the network goes on while a run keeps the thread that waits here.
+pub fn on_network_beside_runs<T>(work: impl Future<Output = Result<T, AgentError>>) -> Result<T, AgentError> {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build();
+    runtime.map_err(|error| AgentError::new(format!("no runtime can be started: {error}")))?.block_on(work)
+}
+
 /// Returns the name that the user who runs this signed in with, through sudo or su too: what the kernel keeps of the session, else
 /// what sudo says, else the account that runs it.
 pub fn signed_in_as() -> Option<String> {

@@ -2,6 +2,7 @@
 
 mod due;
 mod reachable;
+mod sweeping;
 
 use crate::error::{AgentError, ServerSeen};
 use crate::join::{Asked, JoinAttempt};
@@ -35,6 +36,7 @@ use sd_notify::NotifyState;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use sweeping::SweepRun;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::task::JoinSet;
 
@@ -333,22 +335,39 @@ impl<H: Host> Daemon<H> {
     }
 
     async fn round_over(&mut self, link: &Result<ServerLink<'_>, AgentError>) -> Result<(), AgentError> {
+        let mut may_sweep = false;
         if self.due.check_in <= self.state_dir.now() {
-            self.is_reached = self.check_in(link).await?;
+            (self.is_reached, may_sweep) = self.check_in(link).await?;
         }
         // An agent that was cut off between a change and the next contact ends here what it began to guard.
         self.guard_way().await?;
+        if let (true, Ok(link)) = (may_sweep, link) {
+            self.sweep(link).await?;
+        }
         if self.due.run > self.state_dir.now() {
             return Ok(());
         }
-        let Some(report) = self.run_once(self.is_reached)? else { return Ok(()) };
+        let started_by = self.due.begin_run(&settings(&self.state_dir));
+        let Some(served) = Served::read(&self.state_dir)? else { return Ok(()) };
+        let lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
+        let report = self.run_served(served, started_by, None)?;
+        drop(lock);
+        self.run_ended(&report, link.as_ref().ok()).await
+    }
+
+    /// Delivers the report of a run, and does what follows from the run.
+    async fn run_ended(
+        &mut self,
+        report: &RunReport,
+        link: Option<&ServerLink<'_>>,
+    ) -> Result<(), AgentError> {
         let delivered = match link {
-            Ok(link) => link.deliver_soon(&self.state_dir).await?,
-            Err(_) => false,
+            Some(link) => link.deliver_soon(&self.state_dir).await?,
+            None => false,
         };
         self.is_reached = delivered;
         let waits = if delivered { "" } else { "; the report stays in the spool until the server answers" };
-        self.journal.say(level_of(&report), &format!("{}{waits}", run_words(&report)));
+        self.journal.say(level_of(report), &format!("{}{waits}", run_words(report)));
         tell_service_manager(
             &self.journal,
             &[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), self.state_dir.now()))],
@@ -357,8 +376,11 @@ impl<H: Host> Daemon<H> {
         self.restart_if_due()
     }
 
-    /// Checks in, and returns whether a server answered.
-    async fn check_in(&mut self, link: &Result<ServerLink<'_>, AgentError>) -> Result<bool, AgentError> {
+    /// Checks in, and returns whether a server answered, and whether sweeps can be begun that wait.
+    async fn check_in(
+        &mut self,
+        link: &Result<ServerLink<'_>, AgentError>,
+    ) -> Result<(bool, bool), AgentError> {
         let before = settings(&self.state_dir);
         let next = self.due.next_check_in(&before);
         match self.ask(link, next).await {
@@ -398,7 +420,7 @@ impl<H: Host> Daemon<H> {
                     }
                 }
                 self.contact = Some(Contact { url: checked_in.url, at: self.state_dir.now() });
-                Ok(true)
+                Ok((true, checked_in.may_sweep))
             }
             Err(error) if error.server.is_dismissal() => Err(error),
             Err(error) => {
@@ -415,7 +437,7 @@ impl<H: Host> Daemon<H> {
                 if is_there {
                     way::reached(&self.state_dir);
                 }
-                Ok(is_there)
+                Ok((is_there, false))
             }
         }
     }
@@ -500,16 +522,19 @@ impl<H: Host> Daemon<H> {
         Ok(())
     }
 
-    /// Runs what is wanted, in the mode that is set, puts the report into the spool, and returns when the next run is due.
-    fn run_once(&mut self, guards_way: bool) -> Result<Option<RunReport>, AgentError> {
-        let started_by = self.due.begin_run(&settings(&self.state_dir));
-        let Some(served) = Served::read(&self.state_dir)? else { return Ok(None) };
-        let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
+    /// Runs what is wanted, as it is set or as a sweep asks, puts the report into the spool, and returns when the next run is due. Nobody
+    /// else runs meanwhile.
+    fn run_served(
+        &mut self,
+        served: Served,
+        started_by: StartedBy,
+        sweep: Option<SweepRun<'_>>,
+    ) -> Result<RunReport, AgentError> {
         if let Some(unended) = record_unended(&self.state_dir, self.host.acted_on())? {
             let words = unended.did_not_end.map(|unended| unended.words()).unwrap_or_default();
             self.journal.say(Level::Error, &format!("the run that began {:.0} {words}", unended.began));
         }
-        let settings = served.run_settings(&self.state_dir, self.state_dir.now())?;
+        let usual = served.run_settings(&self.state_dir, self.state_dir.now())?;
         let attic_mib = served.settings.attic_mib;
         let key = self.state_dir.key()?;
         let wanted = served.wanted(&self.state_dir)?;
@@ -524,24 +549,34 @@ impl<H: Host> Daemon<H> {
             progress: &mut |_, _, _, _| (),
             stalls: Stalls::to(move |what| Journal::open(&acted_on).say(Level::Warn, what)),
             started_by,
-            reason: None,
-            by: None,
-            guards_way,
+            reason: sweep.as_ref().map(|sweep| sweep.offer.because.clone()),
+            by: sweep.as_ref().map(|sweep| sweep.offer.who.clone()),
+            sweep: sweep.as_ref().map(SweepRun::told),
+            stop: sweep.as_ref().map(|sweep| sweep.stop.clone()).unwrap_or_default(),
+            guards_way: self.is_reached,
             attic_mib,
         };
-        let report = runner.run(settings.clone(), &Selection::Whole, Persistence::Everything)?;
+        let (settings, part) = match &sweep {
+            None => (usual.clone(), Selection::Whole),
+            Some(sweep) => {
+                let observed = sweep.offer.observed.clone();
+                let settings = sweep.offer.order.run_settings(usual.clone(), &sweep.part, observed);
+                (settings, sweep.part.clone())
+            }
+        };
+        let report = runner.run(settings, &part, Persistence::Everything)?;
         self.journal.tell_run(&report);
         Spool::of(&self.state_dir).add(&report.clone().for_server())?;
         let now = self.state_dir.now();
-        if let Some(at) = next_opening(&report.clauses, &settings, now) {
+        if let Some(at) = next_opening(&report.clauses, &usual, now) {
             self.due.run_by(at, StartedBy::AnnouncedHour);
         }
         let is_due = |clause: &&Clause| report.due.iter().any(|due| due.target == clause.address);
         let due = wanted.resolved.state.clauses.iter().filter(is_due);
-        if let Some(at) = next_opening_of_reactions(due, &settings, now) {
+        if let Some(at) = next_opening_of_reactions(due, &usual, now) {
             self.due.run_by(at, StartedBy::DueReaction);
         }
-        Ok(Some(report))
+        Ok(report)
     }
 
     /// Restarts the node if its operating system needs it and its settings allow it; else reports that a restart is due.

@@ -189,6 +189,7 @@ pub(crate) mod tests {
             mode: Mode::Enforce,
             started_by: StartedBy::Interval,
             reason: reason.map(str::to_owned),
+            sweep: None,
             now: false,
             partial: false,
             part: None,

@@ -24,6 +24,7 @@ pub mod server_link;
 pub mod show;
 pub mod spool;
 pub mod state_dir;
+pub mod sweep;
 pub mod under_way;
 pub mod way;
 pub mod zone;

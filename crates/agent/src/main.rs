@@ -8,7 +8,7 @@ mod runs_command;
 mod session;
 mod status_command;
 
-use asking::{on_network, open_place};
+use asking::{on_network, on_network_beside_runs, open_place};
 use clap::{CommandFactory as _, Parser as _};
 use constans_agent::command_line::{AtticCommand, Command, CommandLine};
 use constans_agent::error::AgentError;
@@ -40,7 +40,7 @@ fn main() -> ExitCode {
             on_network(join::check_in(&state_dir, &machine, arguments.output))
         }),
         Command::Daemon(arguments) => open_place(&arguments.place).and_then(|(state_dir, machine)| {
-            on_network(daemon::run(
+            on_network_beside_runs(daemon::run(
                 &state_dir,
                 machine,
                 arguments.once,

@@ -17,7 +17,10 @@ use constans_core::run::{
 use constans_core::state::{Clause, EffectiveState};
 use constans_host::{Host, Stalls, steps};
 use constans_wire::report::{FORM, RunReport, StartedBy, Wanted as WantedReport};
+use constans_wire::sweep::SweptRun;
 use std::collections::{BTreeSet, HashSet};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 use uuid::Uuid;
 
@@ -50,6 +53,10 @@ pub struct Runner<'a> {
     pub reason: Option<String>,
     /// Who ran it by hand, if someone did.
     pub by: Option<String>,
+    /// The sweep that it is part of.
+    pub sweep: Option<SweptRun>,
+    /// Set when no further clause is to be begun.
+    pub stop: Arc<AtomicBool>,
     /// Whether what is changed is noted, so that it can be put back if it cuts the way to the server.
     pub guards_way: bool,
     /// How much the attic may hold, in MiB.
@@ -83,6 +90,7 @@ impl Runner<'_> {
             mode,
             started_by: self.started_by,
             reason: self.reason.clone(),
+            sweep: self.sweep,
             partial: *part != Selection::Whole,
             wanted: wanted.clone(),
             clauses: self.wanted.resolved.state.clauses.len(),
@@ -95,7 +103,6 @@ impl Runner<'_> {
         self.host.tell_stalls(teller.and_tell(self.stalls.clone()));
         let mut store = Store::of(self.state_dir, &self.wanted.store);
         let state = &self.wanted.resolved.state;
-        let partial = *part != Selection::Whole;
         let touched = |clause: &&Clause| match part {
             Selection::Whole => true,
             Selection::Chosen(addresses) => addresses.contains(&clause.address),
@@ -107,7 +114,7 @@ impl Runner<'_> {
             memories: store.memories()?,
             due: store.due()?,
             part: part.clone(),
-            on_demand: self.started_by == StartedBy::OperatorOnNode,
+            on_demand: matches!(self.started_by, StartedBy::OperatorOnNode | StartedBy::Sweep),
             key: self.key,
         });
         if mode == Mode::Enforce {
@@ -118,8 +125,8 @@ impl Runner<'_> {
         let driven = self.drive(&mut run, &mut store, &mut attic, keeping, way.as_mut(), &teller);
         drop(teller);
         self.host.end_run();
-        let finished =
-            driven.and_then(|()| run.finish().ok_or_else(|| AgentError::new("the run did not finish")))?;
+        let is_stopped = driven?;
+        let finished = run.finish().ok_or_else(|| AgentError::new("the run did not finish"))?;
         if keeping == Persistence::Everything {
             store.keep_due(&finished.due)?;
             store.keep_memories(&finished.memories)?;
@@ -145,8 +152,9 @@ impl Runner<'_> {
             mode,
             started_by: self.started_by,
             reason: self.reason.clone(),
+            sweep: self.sweep.map(|sweep| SweptRun { is_stopped, ..sweep }),
             now,
-            partial,
+            partial: part_of.is_some(),
             part: part_of,
             by: self.by.clone(),
             began,
@@ -171,6 +179,7 @@ impl Runner<'_> {
         Ok(report)
     }
 
+    /// Carries out what the run asks for until its end. Returns whether it was stopped before.
     fn drive(
         &mut self,
         run: &mut Run<'_>,
@@ -179,7 +188,8 @@ impl Runner<'_> {
         keeping: Persistence,
         mut way: Option<&mut ConnectionJournal>,
         teller: &ProgressWriter,
-    ) -> Result<(), AgentError> {
+    ) -> Result<bool, AgentError> {
+        let mut is_stopped = false;
         let (state, contents) = (&self.wanted.resolved.state, &*self.wanted.contents);
         let total = state.clauses.len();
         let mut actions = run.begin(self.state_dir.now());
@@ -253,10 +263,13 @@ impl Runner<'_> {
                         steps::reached("reaction ended", clause.address.as_str());
                         Some(RunEvent::Reacted(result, micros(clock)))
                     }
-                    Action::Finish => return Ok(()),
+                    Action::Finish => return Ok(is_stopped),
                 };
             }
             let event = event.ok_or_else(|| AgentError::new("the run asked for nothing"))?;
+            if self.stop.load(Ordering::Relaxed) {
+                is_stopped |= run.stop();
+            }
             actions = run
                 .on_event(event, self.state_dir.now())
                 .map_err(|error| AgentError::new(error.to_string()))?;

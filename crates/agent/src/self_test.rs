@@ -95,6 +95,8 @@ fn compare(
         started_by: StartedBy::OperatorOnNode,
         reason: None,
         by: None,
+        sweep: None,
+        stop: Arc::default(),
         guards_way: false,
         attic_mib: 0,
     };

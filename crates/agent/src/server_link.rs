@@ -8,6 +8,7 @@ use crate::noted::DaemonNote;
 use crate::served::{Served, Takeover};
 use crate::spool::Spool;
 use crate::state_dir::StateDir;
+use crate::sweep;
 use crate::zone::zone;
 use constans_core::filter::About;
 use constans_core::run::RestartPending;
@@ -20,6 +21,7 @@ use constans_wire::run::Received;
 use constans_wire::self_test::{SelfTestOffer, SelfTestReport};
 use constans_wire::wake::WaitAnswer;
 use jiff::Timestamp;
+use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::sync::Arc;
 
@@ -48,6 +50,19 @@ impl Way {
         }
     }
 
+    /// Tells a server something, and returns what it says.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it did not answer, or what it refused.
+    pub async fn tell<T: DeserializeOwned>(
+        &self,
+        url: &str,
+        told: &(impl Serialize + Sync),
+    ) -> Result<T, LinkError> {
+        self.network.post(url, told).await
+    }
+
     /// Waits for a wake at a URL.
     ///
     /// # Errors
@@ -74,6 +89,8 @@ pub struct CheckedIn {
     pub wake: Option<i64>,
     /// A self-test to be done.
     pub self_test: Option<SelfTestOffer>,
+    /// Whether sweeps wait that can be begun: the node has what the server wants of it, and its freezes.
+    pub may_sweep: bool,
     /// What failed of what follows a check-in, each apart from the others: renewing, taking over, delivering.
     pub failed: Vec<AgentError>,
 }
@@ -203,7 +220,10 @@ impl<'c> ServerLink<'c> {
             Some(offer) => Served::take_over(state_dir, offer, &self.way.network, url).await.map(Some),
             None => Ok(None),
         };
+        // What came of them is delivered first, so that the server need not hear of them again.
         let delivered = self.deliver(state_dir, url).await;
+        let may_sweep = frozen.is_ok() && takeover.is_ok() && !answer.recovering;
+        let swept = if may_sweep { sweep::take(state_dir, &answer.sweeps) } else { Ok(()) };
         let mut failed = Vec::new();
         let mut part = |what: &str, error: AgentError| match error.server {
             server if server.is_dismissal() => Err(dismissed(state_dir, error)),
@@ -217,6 +237,9 @@ impl<'c> ServerLink<'c> {
         }
         if let Err(error) = renewed {
             part("the certificate was not renewed", error)?;
+        }
+        if let Err(error) = swept {
+            part("the sweeps were not kept", error)?;
         }
         let takeover = match takeover {
             Ok(takeover) => takeover,
@@ -236,6 +259,7 @@ impl<'c> ServerLink<'c> {
             has_news: takeover == Some(Takeover::New) || answer.freezes.is_some(),
             wake: answer.wake,
             self_test: answer.self_test,
+            may_sweep,
             failed,
         })
     }

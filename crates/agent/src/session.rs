@@ -24,6 +24,7 @@ use constans_wire::exit::Exit;
 use constans_wire::report::{RunReport, StartedBy};
 use std::collections::BTreeSet;
 use std::io::IsTerminal as _;
+use std::sync::Arc;
 
 /// What one command on one machine works with.
 struct Session {
@@ -101,6 +102,8 @@ impl Session {
             started_by: StartedBy::OperatorOnNode,
             reason: self.reason.clone(),
             by: signed_in_as(),
+            sweep: None,
+            stop: Arc::default(),
             guards_way: false,
             attic_mib: self
                 .set

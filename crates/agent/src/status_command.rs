@@ -450,6 +450,7 @@ mod tests {
             mode: Mode::Enforce,
             started_by: StartedBy::NewState,
             reason: None,
+            sweep: None,
             partial: false,
             wanted: Wanted { digest: of_contents(b"state"), generation: None, releases: Vec::new() },
             clauses: 19,

@@ -179,6 +179,7 @@ pub fn record_unended(state_dir: &StateDir, acted_on: &ActedOn) -> Result<Option
         mode: begun.mode,
         started_by: begun.started_by,
         reason: begun.reason,
+        sweep: begun.sweep,
         now: false,
         // What it found is not known.
         partial: true,
@@ -234,6 +235,7 @@ mod tests {
             mode: Mode::Enforce,
             started_by: StartedBy::Interval,
             reason: None,
+            sweep: None,
             partial: false,
             wanted: Wanted { digest: of_contents(b"state"), generation: None, releases: Vec::new() },
             clauses: 40,

@@ -93,6 +93,8 @@ impl Node {
             started_by: StartedBy::Interval,
             reason: None,
             by: None,
+            sweep: None,
+            stop: Arc::default(),
             guards_way: false,
             attic_mib: 512,
         };

@@ -61,6 +61,9 @@ pub trait Host: Send {
     /// Receives a message during the run when something makes no progress and is still waited for.
     fn tell_stalls(&mut self, _stalls: Stalls) {}
 
+    /// Forgets what was read before: the next run reads all of it anew.
+    fn forget_readings(&mut self) {}
+
     /// A run begins that touches these clauses.
     fn begin_run(&mut self, touched: &[&Clause], contents: &Arc<dyn Contents>);
 

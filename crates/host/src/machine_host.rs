@@ -68,6 +68,14 @@ impl Host for Machine {
         self.rpm.tell_stalls(stalls);
     }
 
+    fn forget_readings(&mut self) {
+        // What cannot be removed is known by its metadata again, and the report says so.
+        let _ = std::fs::remove_file(self.scratch.join(SEEN_FILES));
+        for packages in [&mut self.apt, &mut self.rpm] {
+            packages.forget_reading();
+        }
+    }
+
     /// Files that are not known by their metadata are read ahead, and compared with the wanted contents.
     fn begin_run(&mut self, touched: &[&Clause], contents: &Arc<dyn Contents>) {
         self.run_began = Timestamp::now();

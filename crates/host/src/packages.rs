@@ -350,9 +350,19 @@ impl Packages {
             .collect())
     }
 
+    /// Forgets what was read before, also by earlier runs.
+    pub fn forget_reading(&mut self) {
+        self.known = None;
+        let _ = std::fs::remove_file(self.note());
+    }
+
+    fn note(&self) -> PathBuf {
+        self.scratch.join(format!("packages-{}", self.manager.name()))
+    }
+
     fn known(&mut self) -> Result<&Known, HostError> {
         if self.known.is_none() {
-            let note = self.scratch.join(format!("packages-{}", self.manager.name()));
+            let note = self.note();
             let (known, read_before) = kept_reading::read(&note, &self.files, &*self.manager)?;
             (self.known, self.read_before) = (Some(known), read_before);
         }

@@ -30,6 +30,7 @@ pub mod problem;
 pub mod request_log;
 pub mod settings;
 pub mod store;
+pub mod sweep;
 pub mod thread;
 pub mod trust;
 pub mod waking;

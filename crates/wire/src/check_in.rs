@@ -1,6 +1,7 @@
 //! Check-ins of agents, nodes as operators see them, and errors.
 
 use crate::self_test::SelfTestOffer;
+use crate::sweep::SweepOffer;
 use constans_core::digest::Digest;
 use constans_core::filter::About;
 use constans_core::group::GroupFinding;
@@ -78,6 +79,9 @@ pub struct CheckInAnswer {
     /// A self-test that the node is to do; the same at each check-in until it has reported.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub self_test: Option<SelfTestOffer>,
+    /// The sweeps that the node is to take part in, the oldest first; the same at each check-in until it has reported.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sweeps: Vec<SweepOffer>,
 }
 
 /// The freezes that a node holds, apart from its desired state.

@@ -31,6 +31,7 @@ pub mod retired;
 pub mod run;
 pub mod self_test;
 pub mod server_status;
+pub mod sweep;
 pub mod temporary;
 pub mod text;
 pub mod wake;

@@ -1,5 +1,6 @@
 //! The report of a run.
 
+use crate::sweep::SweptRun;
 use constans_core::address::ClauseAddress;
 use constans_core::digest::Digest;
 use constans_core::run::{
@@ -36,6 +37,9 @@ pub struct RunReport {
     /// The reason that a person gave for overriding mode, grace or change window.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reason: Option<String>,
+    /// The sweep that it was part of.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sweep: Option<SweptRun>,
     /// Whether a person overrode grace and change window.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub now: bool,

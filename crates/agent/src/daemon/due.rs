@@ -77,6 +77,11 @@ impl Due {
         self.check_in = self.clock.now();
     }
 
+    /// A check-in is due no later than this.
+    pub fn check_in_by(&mut self, at: Timestamp) {
+        self.check_in = self.check_in.min(at);
+    }
+
     /// Something else is wanted: a run is due now.
     pub fn wants_run(&mut self, started_by: StartedBy) {
         (self.run, self.run_for) = (self.clock.now(), started_by);

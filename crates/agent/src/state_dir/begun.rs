@@ -2,6 +2,7 @@
 
 use constans_core::run::Mode;
 use constans_wire::report::{StartedBy, Wanted};
+use constans_wire::sweep::SweptRun;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
@@ -19,6 +20,9 @@ pub struct Begun {
     pub started_by: StartedBy,
     /// Why a person wanted it.
     pub reason: Option<String>,
+    /// The sweep that it is part of.
+    #[serde(default)]
+    pub sweep: Option<SweptRun>,
     /// Whether it touches a chosen part only.
     pub partial: bool,
     /// The desired state.

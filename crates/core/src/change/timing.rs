@@ -4,7 +4,6 @@ use crate::kit::OnRollout;
 use crate::run::{Mode, RestartDue, RestartPending, restart_due};
 use crate::settings::AgentSettings;
 use jiff::Timestamp;
-use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -84,7 +83,7 @@ pub fn applied_when(settings: &AgentSettings, now: Timestamp) -> WhenApplied {
     if settings.on_rollout == OnRollout::Wait {
         return WhenApplied::OnOrder;
     }
-    match settings.window(&zone_of(settings), now) {
+    match settings.window(&settings.time_zone(), now) {
         Some(window) if window.opens > now => WhenApplied::WindowOpens { at: window.opens },
         _ => WhenApplied::NextRun,
     }
@@ -112,17 +111,13 @@ pub fn restarting(
     settings: &AgentSettings,
     now: Timestamp,
 ) -> RestartingNode {
-    let of_run = settings.for_run(&zone_of(settings), now);
+    let of_run = settings.for_run(&settings.time_zone(), now);
     let (at, left) = match restart_due(settings.restart, &of_run, &pending, None, now) {
         RestartDue::Now => (None, None),
         RestartDue::At(at) => (Some(at), None),
         RestartDue::Left(why) => (None, Some(why)),
     };
     RestartingNode { node, since: pending.since, because: pending.because, at, left }
-}
-
-fn zone_of(settings: &AgentSettings) -> TimeZone {
-    TimeZone::get(&settings.zone).unwrap_or(TimeZone::UTC)
 }
 
 #[cfg(test)]

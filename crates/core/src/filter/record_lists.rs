@@ -311,6 +311,49 @@ pub const LET_IN_MACHINES: RecordList = RecordList {
     ],
 };
 
+/// Sweeps.
+pub const SWEEPS: RecordList = RecordList {
+    name: "sweep",
+    fields: &[
+        field("no", Number),
+        field("what", Text),
+        field_at("mode", "order.mode", Text),
+        field("which", Text),
+        field("who", Text),
+        field("because", Text),
+        field("asked_at", Moment),
+        field("ends_at", Moment),
+        field("status", Text),
+        field_at("stopped_by", "stopped.who", Text),
+        field("after", Number),
+        field_at("nodes", "counts.nodes", Number),
+        field_at("done", "counts.done", Number),
+        field_at("failed", "counts.failed", Number),
+        field_at("refused", "counts.refused", Number),
+        field_at("not_reached", "counts.not_reached", Number),
+        field_at("in_line", "counts.in_line", Number),
+    ],
+};
+
+/// Nodes of a sweep.
+pub const SWEPT_NODES: RecordList = RecordList {
+    name: "swept",
+    fields: &[
+        field("name", Text),
+        field("state", Text),
+        field("status", Text),
+        field("is_in_line", Flag),
+        field("reached", Number),
+        field("of", Number),
+        field("would", Number),
+        field_at("corrected", "counts.corrected", Number),
+        field_at("failed", "counts.failed", Number),
+        field_at("left", "counts.out_of_line", Number),
+        field("took_ms", Number),
+        field("next_check_in", Moment),
+    ],
+};
+
 /// Nodes that were asked to check in at once.
 pub const WOKEN_NODES: RecordList = RecordList {
     name: "woken",
@@ -325,7 +368,7 @@ pub const WOKEN_NODES: RecordList = RecordList {
 };
 
 /// All of these lists.
-pub const RECORD_LISTS: [&RecordList; 17] = [
+pub const RECORD_LISTS: [&RecordList; 19] = [
     &CHANGES,
     &JOINING_REQUESTS,
     &INVITATIONS,
@@ -342,5 +385,7 @@ pub const RECORD_LISTS: [&RecordList; 17] = [
     &CHANGED_NODES,
     &RUNS,
     &LET_IN_MACHINES,
+    &SWEEPS,
+    &SWEPT_NODES,
     &WOKEN_NODES,
 ];

@@ -3,7 +3,7 @@
 use super::action::Selection;
 use crate::address::{ClauseAddress, fits};
 use crate::nearest::nearest_word;
-use crate::state::{Clause, EffectiveState, Origin};
+use crate::state::{EffectiveState, Origin};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 
@@ -40,15 +40,17 @@ impl Part {
     }
 
     /// Returns whether a clause with this address, these topics and these origins is chosen.
-    fn has(&self, clause: &Clause) -> bool {
-        let by_address = self.clauses.is_empty() || self.has_address(&clause.address);
-        let by_topic =
-            self.topics.is_empty() || clause.topics.iter().any(|topic| self.topics.contains(topic));
-        by_address && by_topic && self.baseline.as_deref().is_none_or(|baseline| comes_from(clause, baseline))
-    }
-
-    fn has_address(&self, address: &ClauseAddress) -> bool {
-        self.clauses.iter().any(|pattern| fits(pattern, address))
+    pub fn has<'t>(
+        &self,
+        address: &ClauseAddress,
+        topics: impl IntoIterator<Item = &'t String>,
+        origins: &[Origin],
+    ) -> bool {
+        let by_address = self.clauses.is_empty() || self.clauses.iter().any(|pattern| fits(pattern, address));
+        let by_topic = self.topics.is_empty() || topics.into_iter().any(|topic| self.topics.contains(topic));
+        by_address
+            && by_topic
+            && self.baseline.as_deref().is_none_or(|baseline| comes_from(origins, baseline))
     }
 
     /// Returns the chosen clauses of a state.
@@ -61,7 +63,7 @@ impl Part {
             return Ok(Selection::Whole);
         }
         if let Some(baseline) = self.baseline.as_deref()
-            && !state.clauses.iter().any(|clause| comes_from(clause, baseline))
+            && !state.clauses.iter().any(|clause| comes_from(&clause.origins, baseline))
         {
             return Err(no_such_baseline(state, baseline));
         }
@@ -80,7 +82,8 @@ impl Part {
                 return Err(NoSuchPart { message: format!("no clause has the topic `{topic}`"), hint });
             }
         }
-        let chosen = state.clauses.iter().filter(|clause| self.has(clause));
+        let chosen =
+            state.clauses.iter().filter(|clause| self.has(&clause.address, &clause.topics, &clause.origins));
         let chosen: BTreeSet<ClauseAddress> = chosen.map(|clause| clause.address.clone()).collect();
         if chosen.is_empty() {
             let message = "no clause matches the addresses, topics and baseline together".to_owned();
@@ -107,9 +110,9 @@ impl Part {
     }
 }
 
-/// Returns whether a clause comes from a baseline, named with or without its kit.
-fn comes_from(clause: &Clause, baseline: &str) -> bool {
-    clause.origins.iter().any(|origin| match baseline.split_once('/') {
+/// Returns whether a clause with these origins comes from a baseline, named with or without its kit.
+fn comes_from(origins: &[Origin], baseline: &str) -> bool {
+    origins.iter().any(|origin| match baseline.split_once('/') {
         Some((kit, name)) => *origin.kit == *kit && *origin.baseline == *name,
         None => *origin.baseline == *baseline,
     })

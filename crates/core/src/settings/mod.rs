@@ -214,6 +214,11 @@ impl AgentSettings {
         self.spread_secs.unwrap_or(DEFAULT_SPREAD_AFTER_HOUR_SECS)
     }
 
+    /// Returns the time zone that it names, as far as it is known here; UTC otherwise.
+    pub fn time_zone(&self) -> TimeZone {
+        TimeZone::get(&self.zone).unwrap_or(TimeZone::UTC)
+    }
+
     /// Returns the change window that is open, or the next one; none if it is always open.
     pub fn window(&self, zone: &TimeZone, now: Timestamp) -> Option<ChangeWindow> {
         window_at(&self.change_window, zone, now)

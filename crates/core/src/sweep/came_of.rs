@@ -29,6 +29,9 @@ pub struct CameOf {
     /// Whether it was stopped before its end.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub is_stopped: bool,
+    /// How far it came, if it did not end: the agent was killed, or the machine went off.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub interrupted: Option<String>,
     /// How long it took, in microseconds.
     #[serde(default)]
     pub took_us: u64,
@@ -76,6 +79,7 @@ impl CameOf {
             failed: failed.take(MAX_NAMED).collect(),
             left: left.take(MAX_NAMED).collect(),
             is_stopped: false,
+            interrupted: None,
             took_us,
         }
     }

@@ -3,6 +3,7 @@
 use super::order::SweepOrder;
 use crate::address::ClauseAddress;
 use crate::run::{Decision, Leave, Mode, Outcome};
+use crate::state::Origin;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -11,6 +12,12 @@ use std::collections::BTreeMap;
 pub struct ForeseenClause {
     /// Its address.
     pub address: ClauseAddress,
+    /// Its topics.
+    #[serde(default)]
+    pub topics: Vec<String>,
+    /// Where it comes from.
+    #[serde(default)]
+    pub origins: Vec<Origin>,
     /// What was due.
     pub decision: Decision,
     /// What would have been, of an observing run.
@@ -38,10 +45,8 @@ pub struct Foreseen {
 pub fn foresee(order: &SweepOrder, found: &[ForeseenClause]) -> Foreseen {
     let mut foreseen = Foreseen::default();
     for clause in found {
-        if matches!(
-            clause.outcome,
-            Outcome::Corrected | Outcome::InLine | Outcome::Idle | Outcome::Unsupported
-        ) {
+        let is_out = matches!(clause.outcome, Outcome::OutOfLine | Outcome::Blocked | Outcome::Failed);
+        if !is_out || !order.part.has(&clause.address, &clause.topics, &clause.origins) {
             continue;
         }
         match due(order, clause) {

@@ -73,7 +73,8 @@ fn only_an_order_to_correct_once_opens_switches_and_only_of_its_clauses() {
 }
 
 fn found(decision: Decision, would: Option<Decision>, outcome: Outcome) -> ForeseenClause {
-    ForeseenClause { address: ClauseAddress::parse("file:/etc/issue").unwrap(), decision, would, outcome }
+    let address = ClauseAddress::parse("file:/etc/issue").unwrap();
+    ForeseenClause { address, topics: Vec::new(), origins: Vec::new(), decision, would, outcome }
 }
 
 #[test]
@@ -98,6 +99,7 @@ fn what_an_order_would_do_follows_from_what_the_last_run_left_and_why() {
     assert_eq!((correct, left.as_str()), (2, r#"{"grace":1,"on_drift":1,"only_a_person":1}"#));
     let (correct, left) = told(SweepOrder { now: true, ..order(Mode::Enforce) });
     assert_eq!((correct, left.as_str()), (3, r#"{"on_drift":1,"only_a_person":1}"#));
+    assert_eq!(told(SweepOrder { part: of_clauses(&["file:/etc/motd"]), ..order(Mode::Enforce) }).0, 0);
     let once =
         SweepOrder { correct_once: true, part: of_clauses(&["file:/etc/issue"]), ..order(Mode::Enforce) };
     let (correct, left) = told(once);

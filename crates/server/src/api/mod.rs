@@ -41,6 +41,7 @@ mod self_test;
 mod server_status;
 mod sign_in;
 mod stage;
+mod sweep;
 mod temporary;
 mod token;
 mod wake;
@@ -102,6 +103,13 @@ pub fn routes() -> Vec<Route> {
         wake::nodes,
         self_test::test,
         self_test::tested,
+        sweep::begin,
+        sweep::list,
+        sweep::show,
+        sweep::nodes,
+        sweep::failed,
+        sweep::stop,
+        sweep::compare,
         retired::list,
         retired::bring_back,
         explained::layers,

@@ -40,7 +40,7 @@ pub async fn test(
     let id = ids.get(&name).copied();
     let id = id.ok_or_else(|| ApiError::Missing { what: "node", name: name.clone() })?;
     caller.check_nodes(&mut transaction, &[id]).await?;
-    super::wake::refuse_now(&mut transaction).await?;
+    super::wake::refuse_now(&mut transaction, 1).await?;
     let ends_at = crate::clock::now() + OFFERED_FOR;
     let new = self_test::NewSelfTest {
         node: id,

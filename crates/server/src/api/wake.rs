@@ -23,6 +23,8 @@ use uuid::Uuid;
 const MAX_NAMED: usize = 1_000;
 /// So often nodes are woken within a minute, by whomever.
 const MAX_WITHIN_A_MINUTE: i64 = 60;
+/// And so many nodes within a minute, but for one wake of more.
+const MAX_NODES_WITHIN_A_MINUTE: usize = 100_000;
 
 /// Asks nodes to check in at once.
 ///
@@ -41,7 +43,7 @@ pub async fn ask(
     let ids = selected(db, &nodes, filter.as_deref(), change).await?;
     let mut transaction = db.begin().await?;
     caller.check_nodes(&mut transaction, &ids).await?;
-    refuse_now(&mut transaction).await?;
+    refuse_now(&mut transaction, ids.len()).await?;
     let no = wake::add(&mut transaction, &caller.person, because.as_deref(), &ids).await?;
     let detail =
         json!({ "nodes": nodes, "filter": filter, "change": change, "count": ids.len(), "because": because });
@@ -51,12 +53,12 @@ pub async fn ask(
     Ok(Json(by_no(db, no).await?))
 }
 
-/// Refuses to wake nodes while the server recovers, or too often.
+/// Refuses to wake so many nodes while the server recovers, or too often.
 ///
 /// # Errors
 ///
 /// Returns which of the two it is.
-pub(super) async fn refuse_now(db: &mut PgConnection) -> Result<(), ApiError> {
+pub(super) async fn refuse_now(db: &mut PgConnection, nodes: usize) -> Result<(), ApiError> {
     if recovery::since(&mut *db).await?.is_some() {
         return Err(ApiError::Conflict {
             message: "the server is recovering: nodes are offered nothing".to_owned(),
@@ -64,10 +66,18 @@ pub(super) async fn refuse_now(db: &mut PgConnection) -> Result<(), ApiError> {
         });
     }
     let minute_ago = crate::clock::now() - SignedDuration::from_mins(1);
-    if wake::count_since(&mut *db, minute_ago).await? >= MAX_WITHIN_A_MINUTE {
+    let (wakes, woken) = wake::count_since(&mut *db, minute_ago).await?;
+    if wakes >= MAX_WITHIN_A_MINUTE {
         return Err(ApiError::Conflict {
             message: format!("nodes were woken {MAX_WITHIN_A_MINUTE} times within a minute"),
             hint: "name all the nodes at once, or select them by a filter".to_owned(),
+        });
+    }
+    let woken = usize::try_from(woken).unwrap_or(0);
+    if woken > 0 && woken + nodes > MAX_NODES_WITHIN_A_MINUTE {
+        return Err(ApiError::Conflict {
+            message: format!("{woken} nodes were woken within a minute, and these are {nodes} more"),
+            hint: "wait a minute, or choose fewer nodes".to_owned(),
         });
     }
     Ok(())

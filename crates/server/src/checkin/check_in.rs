@@ -1,6 +1,6 @@
 //! Check-ins.
 
-use super::{freezes, self_test};
+use super::{freezes, self_test, sweep};
 use crate::body::NodeBody;
 use crate::callers::ShownCertificate;
 use crate::change::single::{Occasion, resolve_single};
@@ -66,17 +66,20 @@ pub async fn check_in(
     let of_itself = OfItself::from_check_in(&check_in, here)?;
     let new = new_check_in(&check_in, shown.node, of_itself.digest()?, now);
     here.metrics.waiting.get_or_create(&Queue { queue: "check_ins" }).set(together.waiting() as i64);
-    let (name, (wake, is_tested), wanted, in_force) =
+    let (name, wake, is_asked, wanted, in_force) =
         match together.take((new.clone(), shown.spki.clone())).await {
             Some((row, in_force)) => {
                 here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Batched }).inc();
-                (row.name, (row.wake, row.is_tested), Some(row.wanted), in_force)
+                let is_asked = Asked { self_test: row.is_tested, sweep: row.is_swept };
+                (row.name, row.wake, is_asked, Some(row.wanted), in_force)
             }
             None => {
                 here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Single }).inc();
                 let node = shown.caller(db).await?;
                 let (wanted, wake) = take_in(db, here, &node.name, &new, &of_itself).await?;
-                (node.name, (wake, true), wanted, freeze::in_force(db.inner(), &[shown.node]).await?.into())
+                let is_asked = Asked { self_test: true, sweep: true };
+                let in_force = freeze::in_force(db.inner(), &[shown.node]).await?.into();
+                (node.name, wake, is_asked, wanted, in_force)
             }
         };
     let recovering = wanted.as_ref().is_some_and(|row| row.recovering);
@@ -86,8 +89,9 @@ pub async fn check_in(
         note_handed_out(db, here, offered.generation).await?;
     }
     here.waking.checked_in(shown.node);
-    let (wake, self_test) =
-        (Some(wake), if is_tested { self_test::offer(db, shown.node).await? } else { None });
+    let self_test = if is_asked.self_test { self_test::offer(db, shown.node).await? } else { None };
+    let is_swept = is_asked.sweep && !recovering;
+    let sweeps = if is_swept { sweep::offers(db, shown.node, now).await? } else { Vec::new() };
     Ok(Json(CheckInAnswer {
         name,
         now,
@@ -95,9 +99,16 @@ pub async fn check_in(
         wanted: offered,
         recovering,
         freezes,
-        wake,
+        wake: Some(wake),
         self_test,
+        sweeps,
     }))
+}
+
+/// What a node may be asked for beside what is wanted of it.
+struct Asked {
+    self_test: bool,
+    sweep: bool,
 }
 
 fn new_check_in(check_in: &CheckIn, node: Uuid, digest: Vec<u8>, now: Timestamp) -> NewCheckIn {

@@ -5,6 +5,7 @@ mod freezes;
 pub mod install;
 pub mod join;
 pub mod self_test;
+pub mod sweep;
 pub mod wanted;
 
 use rocket::Route;
@@ -23,6 +24,8 @@ pub fn routes() -> Vec<Route> {
         self_test::test_state,
         self_test::test_content,
         self_test::test_report,
+        sweep::progress,
+        sweep::refusal,
         install::installer,
         install::package
     ]

@@ -10,6 +10,7 @@ use crate::store::exception::{self, NewException};
 use crate::store::history::TwoTimes;
 use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
 use crate::store::{episode, event, history as stored_history, related, report_text};
+use crate::sweep::note_report;
 use crate::thread::on_thread;
 use constans_core::address::ClauseAddress;
 use constans_core::attention::ExceptionSort;
@@ -52,6 +53,9 @@ impl Batched for PlainRun {
 /// Returns a report of the node with this key as a run that may only lengthen a span, if it changed nothing and its node's clock is
 /// about right.
 pub fn plain(report: &RunReport, node: Uuid, spki: Vec<u8>) -> Option<PlainRun> {
+    if report.sweep.is_some() {
+        return None;
+    }
     let found = found_by(report)?;
     if plausible(report.began, clock::now()) != report.began {
         return None;
@@ -183,6 +187,8 @@ pub async fn take_in(
         None if digest.is_some() || may_repeat => Some(run::begin_span(&mut *db, node, &row).await?),
         known => known,
     };
+    let kept_as = if is_kept_whole { Some(report.run) } else { span.and_then(|span| span.run) };
+    note_report(&mut *db, node, &report, kept_as, began).await?;
     row.run = span.and_then(|span| span.run).unwrap_or(row.run);
     let order_now = Order { memory_epoch: report.memory_epoch, sequence };
     run::note(&mut *db, node, &order_now, span.map(|span| span.id), &row).await?;
@@ -204,7 +210,7 @@ pub async fn take_in(
             run::note_memory(&mut *db, node, memory_lost, is_whole_again).await?;
         }
     }
-    Ok(StoredReport { received: Received::Stored, is_news: repeated.is_none() })
+    Ok(StoredReport { received: Received::Stored, is_news: repeated.is_none() || report.sweep.is_some() })
 }
 
 /// Takes out of a report what the node had on record, and keeps it apart, since it is kept for less long: as long as the node has not

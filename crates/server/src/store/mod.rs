@@ -41,6 +41,7 @@ pub mod run_hour;
 pub mod self_test;
 pub mod server_status;
 pub mod stage;
+pub mod sweep;
 pub mod token;
 pub mod uptime;
 pub mod wake;

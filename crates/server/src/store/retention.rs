@@ -37,13 +37,15 @@ pub enum Old {
     Wakes,
     /// Self-tests of nodes.
     SelfTests,
+    /// Sweeps.
+    Sweeps,
     /// Long texts of runs whose month was dropped.
     ReportTexts,
 }
 
 impl Old {
     /// All of them.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 14] = [
         Self::Deviations,
         Self::Gaps,
         Self::Doubts,
@@ -56,6 +58,7 @@ impl Old {
         Self::RelatedRecords,
         Self::Wakes,
         Self::SelfTests,
+        Self::Sweeps,
         Self::ReportTexts,
     ];
 
@@ -73,6 +76,7 @@ impl Old {
             Self::RelatedRecords => include_str!("sql/retention/related_records.sql"),
             Self::Wakes => include_str!("sql/retention/wakes.sql"),
             Self::SelfTests => include_str!("sql/retention/self_tests.sql"),
+            Self::Sweeps => include_str!("sql/retention/sweeps.sql"),
             Self::ReportTexts => include_str!("sql/retention/report_texts.sql"),
         }
     }

@@ -84,9 +84,9 @@ pub async fn waits(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<bool> {
     sqlx::query_scalar(include_str!("sql/wake/waits.sql")).bind(node).bind(sql_now()).fetch_one(db).await
 }
 
-/// Returns how many wakes there were since a moment.
-pub async fn count_since(db: impl PgExecutor<'_>, since: Timestamp) -> sqlx::Result<i64> {
-    sqlx::query_scalar(include_str!("sql/wake/recent.sql")).bind(since.to_sqlx()).fetch_one(db).await
+/// Returns how many wakes there were since a moment, and how many nodes they woke in all.
+pub async fn count_since(db: impl PgExecutor<'_>, since: Timestamp) -> sqlx::Result<(i64, i64)> {
+    sqlx::query_as(include_str!("sql/wake/recent.sql")).bind(since.to_sqlx()).fetch_one(db).await
 }
 
 /// Notes that a node checked in: it answered every wake that it had not yet. Returns the newest of them all; 0 before the first.

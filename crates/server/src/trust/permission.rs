@@ -7,7 +7,7 @@ use clap::ValueEnum;
 pub enum Role {
     /// Sees everything that is not secret.
     Reader,
-    /// Wakes nodes, sets freezes.
+    /// Wakes nodes, has them run, sets freezes.
     Operator,
     /// Publishes kits.
     Publisher,
@@ -47,6 +47,9 @@ impl Role {
                         NodeRevoke::NAME,
                         NodeEdit::NAME,
                         NodeWake::NAME,
+                        RunNow::NAME,
+                        RunCorrectOnce::NAME,
+                        RunOutsideWindow::NAME,
                         FreezeSet::NAME,
                         ControlEdit::NAME,
                         ConcessionAsk::NAME,
@@ -62,8 +65,15 @@ impl Role {
             }
             "operator" => {
                 reads
-                    || [NodeWake::NAME, FreezeSet::NAME, ConcessionAsk::NAME, ChangeRequest::NAME]
-                        .contains(&permission)
+                    || [
+                        NodeWake::NAME,
+                        RunNow::NAME,
+                        RunCorrectOnce::NAME,
+                        FreezeSet::NAME,
+                        ConcessionAsk::NAME,
+                        ChangeRequest::NAME,
+                    ]
+                    .contains(&permission)
             }
             "publisher" => {
                 reads || [KitPublish::NAME, ConcessionAsk::NAME, ChangeRequest::NAME].contains(&permission)
@@ -127,8 +137,11 @@ pub(super) fn groups_of(roles: &[String], permission: &str) -> Vec<String> {
 }
 
 /// What roles may be limited in, by permission: the handlers of these say on which nodes they act.
-const LIMITED: [&str; 9] = [
+const LIMITED: [&str; 12] = [
     NodeWake::NAME,
+    RunNow::NAME,
+    RunCorrectOnce::NAME,
+    RunOutsideWindow::NAME,
     FreezeSet::NAME,
     ConcessionAsk::NAME,
     ConcessionDecide::NAME,
@@ -197,6 +210,12 @@ permissions! {
     ChangeRequest = "change.request";
     /// Ask nodes to check in at once.
     NodeWake = "node.wake";
+    /// Begin and stop sweeps: runs at once.
+    RunNow = "run.now";
+    /// Have clauses corrected once although their switches say report or wait.
+    RunCorrectOnce = "run.correct_once";
+    /// Have nodes enforced without waiting for grace or change window.
+    RunOutsideWindow = "run.outside_window";
     /// Revoke a node: it is refused from now on.
     NodeRevoke = "node.revoke";
     /// Set and end freezes.
@@ -230,11 +249,11 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read agent_package.edit server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.wake run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read agent_package.edit server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit desired.import change.decide change.request node.wake run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
             ),
             (
                 "publisher",
@@ -243,7 +262,7 @@ mod tests {
             ("reader", "session.own node.read evidence.make audit.read"),
             (
                 "operator",
-                "session.own node.read change.request node.wake freeze.set concession.ask evidence.make audit.read",
+                "session.own node.read change.request node.wake run.now run.correct_once freeze.set concession.ask evidence.make audit.read",
             ),
             ("operator@kiosks", "session.own node.read evidence.make audit.read"),
             ("approver@kiosks", "session.own node.read evidence.make audit.read"),
@@ -265,13 +284,23 @@ mod tests {
         };
         assert_eq!(
             told(&["operator@kiosks"]),
-            ["node.wake kiosks", "freeze.set kiosks", "concession.ask kiosks", "change.request kiosks"]
+            [
+                "node.wake kiosks",
+                "run.now kiosks",
+                "run.correct_once kiosks",
+                "freeze.set kiosks",
+                "concession.ask kiosks",
+                "change.request kiosks"
+            ]
         );
         let both = told(&["approver@kiosks", "operator@gates"]);
         assert_eq!(
             both,
             [
                 "node.wake gates+kiosks",
+                "run.now gates+kiosks",
+                "run.correct_once gates+kiosks",
+                "run.outside_window kiosks",
                 "freeze.set gates+kiosks",
                 "concession.ask gates+kiosks",
                 "concession.decide kiosks",

@@ -1,0 +1,1 @@
+select count(*) from sweep where asked_at > $1

@@ -1,0 +1,36 @@
+//! What the reports of nodes came to in their sweeps.
+
+use crate::problem::ApiError;
+use crate::store::sweep::{self, Done};
+use constans_core::run::Mode;
+use constans_core::sweep::{CameOf, observed_by};
+use constans_wire::report::RunReport;
+use jiff::Timestamp;
+use serde_json::json;
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+/// Notes what a report came to, if its run was part of a sweep. `run` is under which it is kept whole, if it is; `began` by the server's
+/// clock.
+///
+/// # Errors
+///
+/// Returns why it could not be noted.
+pub async fn note_report(
+    db: &mut PgConnection,
+    node: Uuid,
+    report: &RunReport,
+    run: Option<Uuid>,
+    began: Timestamp,
+) -> Result<(), ApiError> {
+    let Some(swept) = report.sweep else { return Ok(()) };
+    let came_of = CameOf::of(&report.clauses, report.mode, report.status, report.took_us);
+    let interrupted = report.did_not_end.as_ref().map(|end| end.words());
+    let came_of =
+        json!(CameOf { counts: report.counts, is_stopped: swept.is_stopped, interrupted, ..came_of });
+    let found = (report.mode == Mode::Observe).then(|| observed_by(&report.clauses));
+    let found = found.map(|found| (json!(found), i32::try_from(found.len()).unwrap_or(i32::MAX)));
+    let found = found.as_ref().map(|(found, would)| (found, *would));
+    sweep::done(&mut *db, &Done { id: swept.id, node, began, run, came_of: &came_of, found }).await?;
+    Ok(())
+}

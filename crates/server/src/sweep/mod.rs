@@ -1,0 +1,9 @@
+//! Sweeps: what one would do before it is begun, and how it is told.
+
+mod came_of;
+mod plan;
+mod shown;
+
+pub use came_of::note_report;
+pub use plan::{Planned, PlannedTarget, plan};
+pub use shown::{failures, shown_node, shown_sweep};
