@@ -30,6 +30,13 @@ impl ClientError {
 }
 
 impl ClientError {
+    /// Says with which exit code the program ends.
+    #[must_use]
+    pub fn ending_as(mut self, exit: Exit) -> Self {
+        self.exit = exit;
+        self
+    }
+
     /// Says that a person declined.
     #[must_use]
     pub fn declined(mut self) -> Self {

@@ -41,6 +41,7 @@ mod server;
 mod server_status;
 mod sign_in;
 mod stage;
+mod sweep;
 #[cfg(test)]
 mod testing;
 
@@ -119,6 +120,8 @@ enum Command {
     Change(change::ChangeArguments),
     /// List and show the runs of a node
     Run(run::RunArguments),
+    /// Have chosen nodes run now: observe or enforce them, follow it, stop it, compare
+    Sweep(sweep::SweepArguments),
     /// Show how the server is: its parts, its certificates, the versions of the agents
     Server(server_status::ServerCommandArguments),
     /// Show what the fleet needs most: the statuses, compliance, what needs attention and the command for each
@@ -166,6 +169,7 @@ fn main() -> ExitCode {
         Command::Freeze(arguments) => server::on_network(freeze::run(&arguments)),
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),
+        Command::Sweep(arguments) => server::on_network(sweep::run(&arguments)),
         Command::SignIn(arguments) => server::on_network(sign_in::run(&arguments)),
         Command::SignOut(arguments) => server::on_network(sign_in::sign_out(&arguments)),
         Command::Session(arguments) => server::on_network(sign_in::session(&arguments)),

@@ -246,7 +246,7 @@ pub struct Stopped {
     pub at: Timestamp,
 }
 
-/// Numbers of nodes of a sweep. The first six add up to `nodes`.
+/// Numbers of nodes of a sweep. Those that are pending, offered, begun, done, refused and not reached add up to `nodes`.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct SweepCounts {
@@ -254,6 +254,8 @@ pub struct SweepCounts {
     pub nodes: u64,
     /// Not offered yet.
     pub pending: u64,
+    /// Of these, those that are silent: they take part if they are heard before its end.
+    pub silent: u64,
     /// Offered, and nothing heard since.
     pub offered: u64,
     /// Running.

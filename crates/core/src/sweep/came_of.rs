@@ -26,6 +26,9 @@ pub struct CameOf {
     /// Clauses that were left as they are, at most [`MAX_NAMED`].
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left: Vec<LeftClause>,
+    /// How many reactions are still due, also of clauses that it did not touch.
+    #[serde(default)]
+    pub due: u64,
     /// Whether it was stopped before its end.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub is_stopped: bool,
@@ -78,6 +81,7 @@ impl CameOf {
             would: if mode == Mode::Observe { would_correct(results).count() as u64 } else { 0 },
             failed: failed.take(MAX_NAMED).collect(),
             left: left.take(MAX_NAMED).collect(),
+            due: 0,
             is_stopped: false,
             interrupted: None,
             took_us,
@@ -86,10 +90,8 @@ impl CameOf {
 
     /// Returns whether each clause that it examined is as wanted now.
     pub fn is_in_line(&self) -> bool {
-        let Counts { out_of_line, blocked, failed, .. } = self.counts;
-        !self.is_stopped
-            && out_of_line + blocked + failed == 0
-            && matches!(self.status, Status::InLine | Status::DriftCorrected | Status::RolledOut)
+        let Counts { out_of_line, blocked, failed, unsupported, .. } = self.counts;
+        !self.is_stopped && out_of_line + blocked + failed + unsupported == 0 && self.status != Status::Failed
     }
 }
 

@@ -49,5 +49,6 @@ mod releases;
 mod retired;
 mod second_person;
 mod settings;
+mod sweeps;
 mod upkeep;
 mod waking;

@@ -84,9 +84,11 @@ pub async fn refusal(
 ) -> Answer<Received> {
     let refused = bounded(refused.sent_by(&shown, db).await?);
     let sweep = Uuid::parse_str(id).map_err(|_| missing(id))?;
-    let is_new = stored::refuse(db.inner(), sweep, node.id, &json!(refused)).await?;
+    if !stored::refuse(db.inner(), sweep, node.id, &json!(refused)).await? {
+        return Err(missing(id));
+    }
     here.waker.wake("sweeps");
-    Ok(Json(if is_new { Received::Stored } else { Received::Known }))
+    Ok(Json(Received::Stored))
 }
 
 fn bounded(refused: Refused) -> Refused {

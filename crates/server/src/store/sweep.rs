@@ -159,7 +159,7 @@ pub async fn progress(
         .await
 }
 
-/// Notes why a node does nothing of a sweep. Returns whether it took part.
+/// Notes why a node does nothing of a sweep; the first reason counts. Returns whether it takes part.
 pub async fn refuse(db: impl PgExecutor<'_>, id: Uuid, node: Uuid, refused: &Value) -> sqlx::Result<bool> {
     let noted = sqlx::query(include_str!("sql/sweep/refuse.sql"))
         .bind(id)
@@ -258,8 +258,8 @@ const STATE: &str = "case when x.done_at is not null then 'done' when x.refused 
         when x.offered_at is not null then 'offered' else 'pending' end";
 
 /// Whether all that the node `x` examined is in line.
-const IN_LINE: &str = "coalesce(x.came_of ->> 'status' in ('in_line', 'drift_corrected', 'rolled_out') and not coalesce((x.came_of ->> 'is_stopped')::boolean, false)
-        and (x.came_of #>> '{counts,out_of_line}')::bigint + (x.came_of #>> '{counts,blocked}')::bigint + (x.came_of #>> '{counts,failed}')::bigint = 0, false)";
+const IN_LINE: &str = "coalesce(x.came_of ->> 'status' <> 'failed' and not coalesce((x.came_of ->> 'is_stopped')::boolean, false)
+        and (x.came_of #>> '{counts,out_of_line}')::bigint + (x.came_of #>> '{counts,blocked}')::bigint + (x.came_of #>> '{counts,failed}')::bigint + (x.came_of #>> '{counts,unsupported}')::bigint = 0, false)";
 
 /// A sweep, and what came of it so far.
 #[derive(Debug, sqlx::FromRow)]
@@ -279,6 +279,7 @@ pub struct SweepRow {
     pub last_done_at: Option<SqlTimestamp>,
     pub nodes: i64,
     pub pending: i64,
+    pub silent: i64,
     pub offered: i64,
     pub begun: i64,
     pub done: i64,
@@ -306,14 +307,15 @@ fn sweeps_sql(which: &str) -> String {
         "select s.no, s.body, s.which, s.who, s.because, s.asked_at, s.ends_at, s.stopped_at, s.stopped_by, s.follows,
                 (select max(f.no) from sweep f where f.follows = s.no) as enforced_by, c.* from ({which}) s cross join lateral (
             select max(x.done_at) as last_done_at, count(*) as nodes, count(*) filter (where x.state = 'pending') as pending, count(*) filter (where x.state = 'offered') as offered,
-                count(*) filter (where x.state = 'begun') as begun, count(*) filter (where x.state = 'done') as done, count(*) filter (where x.state = 'refused') as refused,
+                count(*) filter (where x.state = 'pending' and x.is_silent) as silent, count(*) filter (where x.state = 'begun') as begun, count(*) filter (where x.state = 'done') as done, count(*) filter (where x.state = 'refused') as refused,
                 count(*) filter (where x.state = 'not_reached') as not_reached, count(*) filter (where x.is_in_line) as in_line,
                 count(*) filter (where x.was_in_line) as in_line_before, count(*) filter (where x.came_of ->> 'status' = 'failed') as failed,
                 count(*) filter (where (x.came_of #>> '{{counts,corrected}}')::bigint > 0) as corrected,
                 count(*) filter (where jsonb_array_length(x.came_of -> 'left') > 0) as with_left, coalesce(sum(x.would), 0)::bigint as would,
                 coalesce(sum((x.came_of #>> '{{counts,corrected}}')::bigint), 0)::bigint as corrected_clauses,
                 coalesce(sum(jsonb_array_length(jsonb_path_query_array(x.came_of, '$.left[*].why ? (@.reason == \"changed_since_observed\")'))), 0)::bigint as changed_since
-            from (select x.*, {STATE} as state, {IN_LINE} as is_in_line from sweep_node x where x.sweep = s.no) x) c order by s.no desc"
+            from (select x.*, {STATE} as state, {IN_LINE} as is_in_line, coalesce(n.silent_after < $1, true) as is_silent
+                    from sweep_node x join node_now n on n.node = x.node where x.sweep = s.no) x) c order by s.no desc"
     )
 }
 

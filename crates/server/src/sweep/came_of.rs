@@ -26,8 +26,13 @@ pub async fn note_report(
     let Some(swept) = report.sweep else { return Ok(()) };
     let came_of = CameOf::of(&report.clauses, report.mode, report.status, report.took_us);
     let interrupted = report.did_not_end.as_ref().map(|end| end.words());
-    let came_of =
-        json!(CameOf { counts: report.counts, is_stopped: swept.is_stopped, interrupted, ..came_of });
+    let came_of = json!(CameOf {
+        counts: report.counts,
+        due: report.due.len() as u64,
+        is_stopped: swept.is_stopped,
+        interrupted,
+        ..came_of
+    });
     let found = (report.mode == Mode::Observe).then(|| observed_by(&report.clauses));
     let found = found.map(|found| (json!(found), i32::try_from(found.len()).unwrap_or(i32::MAX)));
     let found = found.as_ref().map(|(found, would)| (found, *would));

@@ -25,6 +25,7 @@ pub fn shown_sweep(row: SweepRow) -> Result<Sweep, ApiError> {
     let counts = SweepCounts {
         nodes: row.nodes.unsigned_abs(),
         pending: row.pending.unsigned_abs(),
+        silent: row.silent.unsigned_abs(),
         offered: row.offered.unsigned_abs(),
         begun: row.begun.unsigned_abs(),
         done: row.done.unsigned_abs(),
@@ -181,6 +182,10 @@ fn done_words(came_of: &CameOf) -> Sentence {
     }
     if came_of.counts.blocked > 0 {
         words = words.text(format!("; {} blocked", came_of.counts.blocked));
+    }
+    if came_of.due > 0 {
+        let reactions = if came_of.due == 1 { "1 reaction is" } else { "reactions are" };
+        words = words.text(format!("; {reactions} due"));
     }
     if came_of.would > 0 {
         words = words.text(format!("; {} would be corrected", came_of.would));
