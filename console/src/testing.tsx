@@ -10,7 +10,7 @@ afterEach(cleanup);
 /** Shows a part of the console at an address. */
 export function show(part: ReactNode, address = '/') {
   const queries = new QueryClient({ defaultOptions: { queries: { retry: false } } });
-  return render(
+  const shown = render(
     <ThemeProvider theme={theme} noSsr>
       <QueryClientProvider client={queries}>
         <MemoryRouter initialEntries={[address]}>
@@ -20,6 +20,7 @@ export function show(part: ReactNode, address = '/') {
       </QueryClientProvider>
     </ThemeProvider>,
   );
+  return { ...shown, client: queries };
 }
 
 function Where() {

@@ -97,6 +97,9 @@ export const lists = {
     pageOf(client.GET('/api/changes/{no}/nodes', { params: { path: { no }, query }, signal })),
   runs: (name: string) => (query: ListQuery, signal?: AbortSignal) =>
     pageOf(client.GET('/api/nodes/{name}/runs', { params: { path: { name }, query }, signal })),
+  sweeps: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/sweeps', { params: { query }, signal })),
+  sweptNodes: (no: number) => (query: ListQuery, signal?: AbortSignal) =>
+    pageOf(client.GET('/api/sweeps/{no}/nodes', { params: { path: { no }, query }, signal })),
   letIn: (no: number) => (query: ListQuery, signal?: AbortSignal) =>
     pageOf(client.GET('/api/admission-rules/{no}/machines', { params: { path: { no }, query }, signal })),
   groups: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/groups', { params: { query }, signal })),
@@ -145,6 +148,12 @@ export const api = {
   acceptable: (query: { node: string; clause: string }, signal?: AbortSignal) => answer(client.GET('/api/drift/acceptable', { params: { query }, signal })),
   freezes: (alsoOver: boolean, signal?: AbortSignal) =>
     allPages((after) => client.GET('/api/freezes', { params: { query: { also_over: alsoOver, after } }, signal })),
+  sweep: (body: Schemas['NewSweep']) => answer(client.POST('/api/sweeps', { body })),
+  sweepShown: (no: number, signal?: AbortSignal) => answer(client.GET('/api/sweeps/{no}', { params: { path: { no } }, signal })),
+  sweepFailures: (no: number, signal?: AbortSignal) => answer(client.GET('/api/sweeps/{no}/failures', { params: { path: { no } }, signal })),
+  sweepCompared: (no: number, earlier: number, signal?: AbortSignal) =>
+    answer(client.GET('/api/sweeps/{no}/comparison', { params: { path: { no }, query: { with: earlier } }, signal })),
+  stopSweep: (no: number) => answer(client.POST('/api/sweeps/{no}/stop', { params: { path: { no } } })),
   wake: (body: Schemas['NewWake']) => answer(client.POST('/api/wakes', { body })),
   wakeShown: (no: number, signal?: AbortSignal) => answer(client.GET('/api/wakes/{no}', { params: { path: { no } }, signal })),
   wokenNodes: (no: number, signal?: AbortSignal) => answer(client.GET('/api/wakes/{no}/nodes', { params: { path: { no } }, signal })),

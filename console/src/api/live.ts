@@ -17,6 +17,9 @@ export function useLive(): boolean {
         void queries.invalidateQueries({ predicate: (query) => !query.meta?.isRefreshedByTimeOnly });
       }, GATHER_MS);
     });
+    source.addEventListener('sweeps', () => {
+      for (const queryKey of [['sweep'], ['sweeps'], ['activities']]) void queries.invalidateQueries({ queryKey });
+    });
     source.addEventListener('activities', () => void queries.invalidateQueries({ queryKey: ['activities'] }));
     source.onopen = () => setConnected(true);
     source.onerror = () => setConnected(false);

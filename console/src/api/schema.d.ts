@@ -13,9 +13,9 @@ export interface paths {
         };
         /**
          * The activities in progress, the oldest first: description, who started it, nodes done and in all. Work of less than a second
-         *     is not listed.
+         *     is not listed, nor a sweep of which only silent nodes are waited for.
          * @description The activities in progress, the oldest first: description, who started it, nodes done and in all. Work of less than a second
-         *     is not listed.
+         *     is not listed, nor a sweep of which only silent nodes are waited for.
          */
         get: operations["get_api_activities"];
         put?: never;
@@ -1324,10 +1324,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
-         *     or ended.
-         * @description Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
-         *     or ended.
+         * Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; `activities` when an activity progressed
+         *     or ended, and `sweeps` when nodes of a sweep did.
+         * @description Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; `activities` when an activity progressed
+         *     or ended, and `sweeps` when nodes of a sweep did.
          */
         get: operations["get_api_live"];
         put?: never;
@@ -2374,6 +2374,133 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The sweeps, the newest first.
+         * @description The sweeps, the newest first.
+         */
+        get: operations["get_api_sweeps"];
+        put?: never;
+        /**
+         * Begins a sweep, or only looks at what one would do: runs at once over chosen nodes.
+         * @description Those that can be woken begin within seconds, the others with their next check-ins. More than one node is enforced only after it was
+         *     observed (`after`), unless `directly` is set.
+         */
+        post: operations["post_api_sweeps"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{no}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A sweep, and what came of it so far.
+         * @description A sweep, and what came of it so far.
+         */
+        get: operations["get_api_sweeps_no"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{no}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What two sweeps came to, on the nodes that reported in both.
+         * @description What two sweeps came to, on the nodes that reported in both.
+         */
+        get: operations["get_api_sweeps_no_comparison"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{no}/failures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What failed in a sweep, by clause and message: what failed on most nodes first, at most 200.
+         * @description What failed in a sweep, by clause and message: what failed on most nodes first, at most 200.
+         */
+        get: operations["get_api_sweeps_no_failures"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{no}/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The nodes of a sweep: those on which something failed first, then those that run, those on which something was left, those that are
+         *     waited for, and those in line; each by name.
+         * @description The nodes of a sweep: those on which something failed first, then those that run, those on which something was left, those that are
+         *     waited for, and those in line; each by name.
+         */
+        get: operations["get_api_sweeps_no_nodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sweeps/{no}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Stops a sweep: nodes that have not begun it never do, those that run begin no further clause.
+         * @description Stops a sweep: nodes that have not begun it never do, those that run begin no further clause.
+         */
+        post: operations["post_api_sweeps_no_stop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/temporary-settings": {
         parameters: {
             query?: never;
@@ -2860,6 +2987,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sweeps/{id}/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * How far the run of a node in a sweep is. The answer says whether it is to begin no further clause: the sweep was stopped, or nothing on
+         *     the node may be changed any more.
+         * @description How far the run of a node in a sweep is. The answer says whether it is to begin no further clause: the sweep was stopped, or nothing on
+         *     the node may be changed any more.
+         */
+        post: operations["post_sweeps_id_progress"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sweeps/{id}/refusal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Why a node does nothing of a sweep.
+         * @description Why a node does nothing of a sweep.
+         */
+        post: operations["post_sweeps_id_refusal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/wait": {
         parameters: {
             query?: never;
@@ -2970,6 +3139,11 @@ export interface components {
             began: string;
             /** @description Nodes processed so far. */
             done: number;
+            /**
+             * Format: int64
+             * @description The sweep, by its number, if it is one.
+             */
+            sweep?: number | null;
             /** @description Nodes to process in all. */
             total: number;
             /** @description Description, as `resolving states after a change of the group kiosks`. */
@@ -3731,6 +3905,8 @@ export interface components {
             /** @description Whether the server is recovering: the node then keeps its state. */
             recovering?: boolean;
             self_test?: components["schemas"]["SelfTestOffer"] | null;
+            /** @description The sweeps that the node is to take part in, the oldest first; the same at each check-in until it has reported. */
+            sweeps?: components["schemas"]["SweepOffer"][];
             /**
              * Format: int64
              * @description The number of the newest wake of the node; none if this server holds no requests.
@@ -4675,6 +4851,13 @@ export interface components {
             /** @description The name by which it asks. */
             name: string;
         };
+        /** @description A clause that failed. */
+        FailedClause: {
+            /** @description Its address. */
+            address: components["schemas"]["ClauseAddress"];
+            /** @description The first line of what happened. */
+            message: string;
+        };
         /** @description A failure with all that helps to end it. */
         Failure: {
             /** @description What failed. */
@@ -4752,6 +4935,17 @@ export interface components {
                     start: number;
                 }
             ][];
+        };
+        /** @description What a sweep would do on a node. */
+        Foreseen: {
+            /** @description How many wait for something that they need. */
+            blocked: number;
+            /** @description How many clauses it would correct, or try to. */
+            correct: number;
+            /** @description How many it would leave, by why, as a word: `on_drift`. */
+            leave?: {
+                [key: string]: number;
+            };
         };
         /** @description A freeze that nodes hold and that the restored database does not know. */
         ForgottenFreeze: {
@@ -5504,6 +5698,9 @@ export interface components {
             reason: "not_alone";
         } | {
             /** @enum {string} */
+            reason: "changed_since_observed";
+        } | {
+            /** @enum {string} */
             reason: "only_a_person";
         };
         /** @description A clause that was wanted and applied, and is no longer desired: the node keeps its thing until someone makes it gone. */
@@ -5667,6 +5864,13 @@ export interface components {
             /** @description Who asked for it. */
             who: string;
         };
+        /** @description Nodes by name. */
+        NamedNodes: {
+            /** @description Their names, at most 50. */
+            names: string[];
+            /** @description How many. */
+            nodes: number;
+        };
         /** @description A node that has the name that another machine claims. */
         NameUser: {
             /** @description The fingerprint of its newest key. */
@@ -5815,6 +6019,28 @@ export interface components {
         NewSelfTest: {
             /** @description The node. */
             node: string;
+        };
+        /** @description A sweep to be begun, or only looked at. */
+        NewSweep: {
+            /**
+             * Format: int64
+             * @description Or those of an observing sweep, by its number: exactly what it found is corrected.
+             */
+            after?: number | null;
+            /** @description Why. */
+            because: string;
+            /** @description Whether more than one node is enforced without having been observed first. */
+            directly?: boolean;
+            /** @description Or those that a condition selects (CEL); all nodes if it is empty. */
+            filter?: string | null;
+            /** @description For how many seconds nodes may begin it. */
+            for_secs?: number;
+            /** @description The nodes by name. */
+            nodes?: string[];
+            /** @description What each node is to do. */
+            order: components["schemas"]["SweepOrder"];
+            /** @description Whether it is only looked at: nothing is begun. */
+            preview?: boolean;
         };
         /** @description A token to create for a program. */
         NewToken: {
@@ -6073,6 +6299,13 @@ export interface components {
             /** @description Why it could not be searched. */
             why: string;
         };
+        /** @description A clause that an observing run would have corrected. */
+        ObservedClause: {
+            /** @description The digest of what was found. */
+            found: components["schemas"]["Digest"];
+            /** @description The digest of what was wanted. */
+            wanted: components["schemas"]["Digest"];
+        };
         /** @description A freeze as a node is given it: its clock may be wrong. */
         OfferedFreeze: {
             /** @description Why it was set. */
@@ -6250,6 +6483,15 @@ export interface components {
             /** @description What the group gives. */
             value?: unknown;
         };
+        /** @description A chosen part: the clauses that all of it fits. All clauses, if nothing is chosen. */
+        Part: {
+            /** @description The baseline that they come from, with or without its kit. */
+            baseline?: string | null;
+            /** @description The addresses of clauses, or patterns of them. */
+            clauses?: string[];
+            /** @description Their topics. */
+            topics?: string[];
+        };
         /** @description What a run that touched a chosen part left out. */
         PartOf: {
             /** @description This many of them are known to be out of line. */
@@ -6311,6 +6553,27 @@ export interface components {
         PlaceStage: components["schemas"]["HowToChange"] & {
             /** @description The stage that comes after it; none for the end. */
             before?: string | null;
+        };
+        /** @description What a sweep would do on a node. */
+        PlannedNode: {
+            /**
+             * Format: date-time
+             * @description When the server learned of that run.
+             */
+            as_of?: string | null;
+            foreseen?: components["schemas"]["Foreseen"] | null;
+            /** @description Whether it is silent. */
+            is_silent?: boolean;
+            /** @description Who set its mode, if that is what is against it. */
+            mode_from?: string | null;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When its change window opens, if it is closed.
+             */
+            opens?: string | null;
+            refused?: components["schemas"]["Sentence"] | null;
         };
         /** @description An error as `application/problem+json` (RFC 9457). */
         Problem: {
@@ -6478,6 +6741,48 @@ export interface components {
              * @description How often.
              */
             times: number;
+        };
+        /** @description Why a node does nothing of a sweep. */
+        Refused: {
+            /** @enum {string} */
+            reason: "observing";
+        } | {
+            /** @description Why it was set. */
+            because: string;
+            /**
+             * Format: int64
+             * @description The number of the freeze: 7 is called F7.
+             */
+            no: number;
+            /** @enum {string} */
+            reason: "frozen";
+            /**
+             * Format: date-time
+             * @description Until then.
+             */
+            until: string;
+        } | {
+            /** @enum {string} */
+            reason: "duplicate_identity";
+        } | {
+            /** @enum {string} */
+            reason: "revoked";
+        } | {
+            /** @enum {string} */
+            reason: "no_state";
+        } | {
+            /** @description Which. */
+            message: string;
+            /** @enum {string} */
+            reason: "no_such_part";
+        } | {
+            /** @enum {string} */
+            reason: "nothing_observed";
+        } | {
+            /** @description Why. */
+            message: string;
+            /** @enum {string} */
+            reason: "failed";
         };
         /** @description Equal refused requests. */
         RefusedRequest: {
@@ -6827,6 +7132,7 @@ export interface components {
             started_by: components["schemas"]["StartedBy"];
             /** @description The status. */
             status: components["schemas"]["Status"];
+            sweep?: components["schemas"]["SweptRun"] | null;
             /** @description How long it took in microseconds, by a monotonic clock. */
             took_us: number;
             /** @description The desired state. */
@@ -7321,6 +7627,16 @@ export interface components {
             /** @description The status. */
             status: components["schemas"]["NodeStatus"];
         };
+        /** @description A sweep was stopped. */
+        Stopped: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description By whom. */
+            who: string;
+        };
         /** @description Old contents that were replaced or removed, and where they are now. */
         StoredCopy: {
             /** @description Their number in the node's attic. */
@@ -7332,6 +7648,273 @@ export interface components {
             /** @description Where they stood. */
             path: string;
         };
+        /** @description A sweep, and what came of it so far. */
+        Sweep: {
+            /**
+             * Format: int64
+             * @description The observing sweep whose findings it corrects.
+             */
+            after?: number | null;
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            asked_at: string;
+            /** @description Why. */
+            because: string;
+            /** @description Number of nodes. */
+            counts: components["schemas"]["SweepCounts"];
+            /**
+             * Format: date-time
+             * @description Until when nodes may begin it.
+             */
+            ends_at: string;
+            /**
+             * Format: int64
+             * @description The sweep that corrects what this one found.
+             */
+            enforced_by?: number | null;
+            /**
+             * Format: date-time
+             * @description When the last node reported; none before the first.
+             */
+            last_done_at?: string | null;
+            /**
+             * Format: int64
+             * @description Its number: 118 is called S118.
+             */
+            no: number;
+            /**
+             * Format: date-time
+             * @description The server's clock.
+             */
+            now: string;
+            /** @description What is asked for. */
+            order: components["schemas"]["SweepOrder"];
+            /** @description How it is. */
+            status: components["schemas"]["SweepStatus"];
+            stopped?: components["schemas"]["Stopped"] | null;
+            /** @description What is asked for, in words. */
+            what: string;
+            /** @description The nodes in words: a filter, or names. */
+            which: string;
+            /** @description By whom. */
+            who: string;
+        };
+        /** @description A sweep that was begun, or a look at one. */
+        SweepBegun: {
+            /**
+             * Format: int64
+             * @description Its number; none if it was only looked at.
+             */
+            no?: number | null;
+            /** @description What it would do, or does. */
+            plan: components["schemas"]["SweepPlan"];
+        };
+        /** @description What two sweeps came to on the nodes that both reported of. */
+        SweepComparison: {
+            /** @description The later one. */
+            after: components["schemas"]["Sweep"];
+            /** @description The earlier one. */
+            before: components["schemas"]["Sweep"];
+            /** @description How many nodes reported in both. */
+            both: number;
+            /** @description Clauses that fail in the later one. */
+            failures_now: components["schemas"]["SweepFailure"][];
+            /** @description Clauses that failed in the earlier one and in no node of the later one. */
+            failures_over: components["schemas"]["SweepFailure"][];
+            /** @description In line in the later one and not in the earlier one. */
+            in_line_now: components["schemas"]["NamedNodes"];
+            /** @description The other way round. */
+            out_of_line_now: components["schemas"]["NamedNodes"];
+            /** @description Out of line in both. */
+            out_of_line_still: components["schemas"]["NamedNodes"];
+        };
+        /** @description Numbers of nodes of a sweep. Those that are pending, offered, begun, done, refused and not reached add up to `nodes`. */
+        SweepCounts: {
+            /** @description Running. */
+            begun: number;
+            /** @description How many clauses were left since they changed after they were observed. */
+            changed_since: number;
+            /** @description Reported that something was corrected. */
+            corrected: number;
+            /** @description How many clauses were corrected. */
+            corrected_clauses: number;
+            /** @description Reported. */
+            done: number;
+            /** @description Reported that something failed. */
+            failed: number;
+            /** @description Reported that all they examined is in line. */
+            in_line: number;
+            /** @description Of all nodes, those that were in line when it was asked for. */
+            in_line_before: number;
+            /** @description Reported that something was left. */
+            left: number;
+            /** @description All. */
+            nodes: number;
+            /** @description Neither reported nor refused when it was over. */
+            not_reached: number;
+            /** @description Offered, and nothing heard since. */
+            offered: number;
+            /** @description Not offered yet. */
+            pending: number;
+            /** @description Refused. */
+            refused: number;
+            /** @description Of these, those that are silent: they take part if they are heard before its end. */
+            silent: number;
+            /** @description How many clauses an enforcing run would correct, or was to correct. */
+            would: number;
+        };
+        /** @description A clause that failed on nodes of a sweep in the same way. */
+        SweepFailure: components["schemas"]["FailedClause"] & {
+            /** @description Their names, at most 20. */
+            names: string[];
+            /** @description On how many nodes. */
+            nodes: number;
+        };
+        /** @description What the server says to a node that told how far it is. */
+        SweepGoesOn: {
+            /** @description Whether it is to begin no further clause. */
+            stop: boolean;
+        };
+        /** @description A sweep that a node is to take part in, in the answer to a check-in. */
+        SweepOffer: {
+            /** @description Why. */
+            because: string;
+            /** @description For how many seconds it may still be begun: the node's clock may be wrong. */
+            ends_in_secs: number;
+            generation?: components["schemas"]["Generation"] | null;
+            /**
+             * Format: uuid
+             * @description By this it is known; numbers begin anew when a database is put back.
+             */
+            id: string;
+            /**
+             * Format: int64
+             * @description Its number: 118 is called S118.
+             */
+            no: number;
+            /** @description What an observing run would have corrected: exactly this is. All may be, if it is not given. */
+            observed?: {
+                [key: string]: components["schemas"]["ObservedClause"];
+            } | null;
+            /** @description What is asked for. */
+            order: components["schemas"]["SweepOrder"];
+            /** @description Who asks. */
+            who: string;
+        };
+        /** @description What each node of a sweep is to do. */
+        SweepOrder: {
+            /** @description Whether nodes are enforced whose mode is observe. */
+            although_observing?: boolean;
+            /** @description Whether the named clauses are corrected although their switches say report or wait. */
+            correct_once?: boolean;
+            /** @description Whether anything may be changed. */
+            mode: components["schemas"]["Mode"];
+            /** @description Whether grace and change windows are opened. */
+            now?: boolean;
+            /** @description The clauses; all of them if none is chosen. */
+            part?: components["schemas"]["Part"];
+            /** @description Whether everything is read anew: also files and packages that metadata says are the same since they were read. */
+            read_all?: boolean;
+        };
+        /** @description What a sweep would do. */
+        SweepPlan: {
+            /** @description How many of them would be asked: nothing is known against it. */
+            asked: number;
+            /** @description How many of those can be woken; the others begin with their next check-ins. */
+            can_be_woken: number;
+            /** @description How many clauses would be corrected, by what the last runs found. */
+            correct: number;
+            /** @description How many nodes these are on. */
+            correct_on: number;
+            /** @description Node by node, those of which something is to be said first; at most 1,000. */
+            each: components["schemas"]["PlannedNode"][];
+            /** @description Number of nodes on which something would be left, by why, as a word: `window`. */
+            left_on: {
+                [key: string]: number;
+            };
+            /** @description How many nodes. */
+            nodes: number;
+            /**
+             * Format: date-time
+             * @description When the last of the closed change windows opens.
+             */
+            opens?: string | null;
+            /** @description How many are silent: they take part if they are heard before its end. */
+            silent: number;
+            /** @description What is asked for, in words. */
+            what: string;
+        };
+        /** @description How far the run of a node in a sweep is. */
+        SweepProgress: {
+            address?: components["schemas"]["ClauseAddress"] | null;
+            /** @description What is done, for example `correcting`. */
+            doing: string;
+            /** @description For how many milliseconds already. */
+            for_ms: number;
+            /** @description How many there are. */
+            of: number;
+            /** @description How many clauses it has begun; 0 while it waits for another run to end. */
+            reached: number;
+        };
+        /**
+         * @description How a sweep is.
+         * @enum {string}
+         */
+        SweepStatus: "running" | "done" | "over" | "stopped";
+        /** @description A node of a sweep. */
+        SweptNode: {
+            counts?: components["schemas"]["Counts"] | null;
+            /** @description Whether all that it examined is in line; none before it reported. */
+            is_in_line?: boolean | null;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When it is to check in next.
+             */
+            next_check_in?: string | null;
+            /** @description Of how many; 0 if that is not known. */
+            of: number;
+            /** @description How many clauses it has begun. */
+            reached: number;
+            refused?: components["schemas"]["Refused"] | null;
+            /**
+             * Format: uuid
+             * @description Its run, if it is kept whole.
+             */
+            run?: string | null;
+            /** @description How it is. */
+            state: components["schemas"]["SweptState"];
+            status?: components["schemas"]["Status"] | null;
+            /** @description How long its run took, or takes already, in milliseconds. */
+            took_ms?: number | null;
+            /** @description How it is, in one sentence. */
+            words: components["schemas"]["Sentence"];
+            /** @description How many clauses an enforcing run would correct, or this one was to correct. */
+            would: number;
+        };
+        /** @description The sweep that a run was part of. */
+        SweptRun: {
+            /**
+             * Format: uuid
+             * @description By this it is known.
+             */
+            id: string;
+            /** @description Whether the run was stopped before its end. */
+            is_stopped?: boolean;
+            /**
+             * Format: int64
+             * @description Its number: 118 is called S118.
+             */
+            no: number;
+        };
+        /**
+         * @description How a node of a sweep is.
+         * @enum {string}
+         */
+        SweptState: "pending" | "offered" | "begun" | "done" | "refused" | "not_reached";
         /**
          * @description Who set a switch.
          * @enum {string}
@@ -23237,6 +23820,816 @@ export interface operations {
             };
         };
     };
+    get_api_sweeps: {
+        parameters: {
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_sweeps: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSweep"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepBegun"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_sweeps_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_sweeps_no_comparison: {
+        parameters: {
+            query: {
+                /** @description The earlier sweep */
+                with: number;
+            };
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepComparison"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_sweeps_no_failures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepFailure"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_sweeps_no_nodes: {
+        parameters: {
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweptNode"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_sweeps_no_stop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sweep"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_api_temporary_settings: {
         parameters: {
             query?: never;
@@ -26006,6 +27399,284 @@ export interface operations {
             };
             /** @description `missing`: there is nothing of this name */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_sweeps_id_progress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SweepProgress"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepGoesOn"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_sweeps_id_refusal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Refused"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Received"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

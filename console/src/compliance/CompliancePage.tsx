@@ -13,6 +13,7 @@ import { NodeFilter } from '../nodes/NodeFilter';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
+import { RunNowButton } from '../sweeps/RunNowButton';
 import { AsOf } from './AsOf';
 import { ComplianceTable } from './ComplianceTable';
 import { ComplianceTabs } from './ComplianceTabs';
@@ -70,6 +71,7 @@ export function CompliancePage() {
         >
           Prove it…
         </Button>
+        <RunNowButton filter={filter} where={filter || 'all nodes'} />
         <CopiedCommand command={`constans compliance --by ${by}${asArgument(filter)}${onlyArgument(only)}${asOf && ` --as-of ${asOf}`}`} />
       </Box>
       <QueryView query={compliance}>

@@ -16,6 +16,7 @@ import { NodeFilter } from '../nodes/NodeFilter';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
+import { RunNowButton } from '../sweeps/RunNowButton';
 import { span } from '../words/time';
 import { count } from '../words/words';
 import { AcceptDialog } from './AcceptDialog';
@@ -64,6 +65,7 @@ export function DriftPage() {
             </ToggleButton>
           ))}
         </ToggleButtonGroup>
+        <RunNowButton filter={filter} where={filter || 'all nodes'} />
         <CopiedCommand command={`constans drift figures --by ${by}${asArgument(filter)} --since ${daysAgo(days)}`} />
       </Box>
       <QueryView query={drift}>
@@ -113,7 +115,8 @@ export function DriftPage() {
               <Address>{clause}</Address>{' '}
               <Link component="button" onClick={() => set({ clause: null })} sx={{ verticalAlign: 'baseline' }}>
                 all clauses
-              </Link>
+              </Link>{' '}
+              <RunNowButton filter={filter} where={filter || 'all nodes'} part={{ clauses: [clause] }} correctOnce variant="text" label={clause} />
             </Typography>
           )}
           <EpisodeTable list={episodes} />

@@ -9,6 +9,7 @@ import { Address } from '../looks/Address';
 import { Moment } from '../looks/Moment';
 import { StatusWord } from '../looks/StatusWord';
 import { RelatedRecords } from '../run/RelatedRecords';
+import { RunNowButton } from '../sweeps/RunNowButton';
 import { closedAs, count } from '../words/words';
 
 type Episode = Schemas['NodeEpisode'];
@@ -53,6 +54,9 @@ export function EpisodeTable({ list }: { list: List<Episode> }) {
       columns={COLUMNS}
       keyOf={({ node, address, detected_at }) => `${node} ${address} ${detected_at}`}
       empty={<Typography>None.</Typography>}
+      actions={({ node, address, closed_at }) =>
+        !closed_at && <RunNowButton nodes={[node]} where={node} part={{ clauses: [address] }} correctOnce variant="text" label={`${address} on ${node}`} />
+      }
       below={({ related }) =>
         related && (
           <details>

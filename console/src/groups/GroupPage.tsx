@@ -10,6 +10,7 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { mayOn, sessionQuery } from '../shell/session';
+import { RunNowButton } from '../sweeps/RunNowButton';
 import { exact } from '../words/time';
 import { count } from '../words/words';
 import { AssignmentsCard } from './AssignmentsCard';
@@ -60,6 +61,7 @@ function GroupView({ shown }: { shown: Schemas['GroupShown'] }) {
             </>
           )}
         </Typography>
+        <RunNowButton filter={`${JSON.stringify(group.name)} in node.groups`} where={`the group ${group.name}`} />
         <CopiedCommand command={`constans group show ${group.name}`} />
       </Box>
       {!mayEdit && (

@@ -15,6 +15,7 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { sessionQuery } from '../shell/session';
+import { RunNowButton } from '../sweeps/RunNowButton';
 import { exact } from '../words/time';
 import { BaselineText } from './BaselineText';
 import { DocumentView } from './DocumentView';
@@ -79,6 +80,10 @@ function ReleaseHead({ release, baselines }: { release: Schemas['PublishedReleas
             Serve…
           </Button>
         )}
+        <RunNowButton
+          filter={`${JSON.stringify(`${release.kit}@${release.version}`)} in node.releases`}
+          where={`nodes with ${release.kit}@${release.version}`}
+        />
         <CopiedCommand command={`constans kit log ${release.kit}`} />
       </Box>
       <Typography>{release.summary}</Typography>

@@ -10,6 +10,7 @@ import { type WholeColumn, WholeTable } from '../lists/WholeTable';
 import { Address } from '../looks/Address';
 import { Moment } from '../looks/Moment';
 import { StatusWord } from '../looks/StatusWord';
+import { RunNowButton } from '../sweeps/RunNowButton';
 import { count, outcomeWords } from '../words/words';
 import { WantedProperties } from './WantedProperties';
 
@@ -114,6 +115,9 @@ function Opened({ node, clause, run }: { node: string; clause: Clause; run?: str
       )}
       {!isQuiet(clause) && (clause.conceded_by ?? []).length === 0 && (
         <>
+          <Box component="span" sx={{ ml: 2 }}>
+            <RunNowButton nodes={[node]} where={node} part={{ clauses: [clause.address] }} correctOnce variant="text" />
+          </Box>
           <Link component={RouterLink} to={acceptAddress(node, clause.address)} sx={{ ml: 2 }}>
             Accept what was found…
           </Link>

@@ -3,6 +3,7 @@ import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
 import { useState } from 'react';
 import { FreezeDialog } from '../freezes/FreezeDialog';
+import { SweepDialog } from '../sweeps/SweepDialog';
 import { SelfTestDialog } from '../wakes/SelfTestDialog';
 import { WakeDialog } from '../wakes/WakeDialog';
 import { ModeDialog } from './GivenCard';
@@ -11,6 +12,7 @@ import { useMayOnNode } from './useMayOnNode';
 
 const ACTIONS = {
   reach: { words: 'Reach now…', permission: 'node.wake', mayRequest: false },
+  run: { words: 'Run now…', permission: 'run.now', mayRequest: false },
   test: { words: 'Self-test…', permission: 'node.wake', mayRequest: false },
   label: { words: 'Label…', permission: 'node.edit', mayRequest: true },
   rename: { words: 'Rename…', permission: 'node.edit', mayRequest: true },
@@ -23,7 +25,7 @@ const ACTIONS = {
 type Action = keyof typeof ACTIONS;
 
 /** What operators may do too. */
-const FOR_OPERATORS = ['freeze.set', 'node.wake'];
+const FOR_OPERATORS = ['freeze.set', 'node.wake', 'run.now'];
 
 /** What can be done with one node. What one may not do is shown, with who may. */
 export function NodeActions({ name }: { name: string }) {
@@ -57,6 +59,7 @@ export function NodeActionsMenu({ name, anchor, onDone }: { name: string; anchor
         ))}
       </Menu>
       {action === 'reach' && <WakeDialog title={`Reach ${name} now`} which={{ nodes: [name] }} nodes={name} onClose={onDone} />}
+      {action === 'run' && <SweepDialog nodes={[name]} where={name} onClose={onDone} />}
       {action === 'test' && <SelfTestDialog name={name} onClose={onDone} />}
       {action === 'label' && <LabelDialog {...asked} names={[name]} />}
       {action === 'rename' && <RenameDialog {...asked} />}

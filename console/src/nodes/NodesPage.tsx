@@ -9,6 +9,7 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
 import { useKept } from '../shell/useKept';
+import { RunNowButton } from '../sweeps/RunNowButton';
 import { count } from '../words/words';
 import { NodeFilter } from './NodeFilter';
 import { NodeGrid } from './NodeGrid';
@@ -43,6 +44,7 @@ export function NodesPage() {
           {nodes.data ? shownWords(nodes.data) : 'loading'}
         </Typography>
         <ListTools name="nodes" columns={COLUMNS} hidden={hidden} onHidden={setHidden} all={() => allNodes(filter, sort)} />
+        {selected.size === 0 && <RunNowButton filter={filter} where={filter || 'all nodes'} />}
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />
       </Box>
       {selected.size > 0 && <SelectedNodes names={[...selected].sort()} onNone={() => setSelected(new Set())} />}

@@ -7,6 +7,7 @@ import { FreezeDialog } from '../freezes/FreezeDialog';
 import { someNames } from '../groups/groupWords';
 import { LabelDialog, RetireDialog } from '../node/NodeDialogs';
 import { mayOn, sessionQuery } from '../shell/session';
+import { RunNowButton } from '../sweeps/RunNowButton';
 import { WakeDialog } from '../wakes/WakeDialog';
 import { count } from '../words/words';
 
@@ -28,6 +29,7 @@ export function SelectedNodes({ names, onNone }: { names: string[]; onNone: () =
       <Button variant="outlined" size="small" disabled={!may.includes('node.wake')} onClick={() => setAction('reach')}>
         Reach now…
       </Button>
+      <RunNowButton nodes={names} where={count(names.length, 'node')} />
       <Button variant="outlined" size="small" disabled={!may.includes('freeze.set')} onClick={() => setAction('freeze')}>
         Freeze…
       </Button>

@@ -13,6 +13,7 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { NodeFilter } from '../nodes/NodeFilter';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
+import { RunNowButton } from '../sweeps/RunNowButton';
 import { exact } from '../words/time';
 import { count } from '../words/words';
 import { AttentionList } from './AttentionList';
@@ -34,6 +35,7 @@ export function OverviewPage() {
       <Box sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, gap: 2, alignItems: 'flex-start', mb: 2 }}>
         <NodeFilter filter={filter} onFilter={setFilter} error={fleet.error} />
         <Typography sx={{ color: 'text.secondary', pt: 0.75, whiteSpace: 'nowrap' }}>{fleet.data ? shownWords(fleet.data) : 'loading'}</Typography>
+        <RunNowButton filter={filter} where={filter || 'all nodes'} />
         <CopiedCommand command={`constans node list${asArgument(filter)}`} />
       </Box>
       <QueryView query={fleet}>{(fleet) => <OverviewParts fleet={fleet} filter={filter} />}</QueryView>

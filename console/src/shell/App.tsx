@@ -37,6 +37,8 @@ const RetiredPage = lazy(() => import('../joining/RetiredPage').then((page) => (
 const KitsPage = lazy(() => import('../kits/KitsPage').then((page) => ({ default: page.KitsPage })));
 const ReleasePage = lazy(() => import('../kits/ReleasePage').then((page) => ({ default: page.ReleasePage })));
 const KindsPage = lazy(() => import('../kits/KindsPage').then((page) => ({ default: page.KindsPage })));
+const ActivityPage = lazy(() => import('../activity/ActivityPage').then((page) => ({ default: page.ActivityPage })));
+const SweepPage = lazy(() => import('../sweeps/SweepPage').then((page) => ({ default: page.SweepPage })));
 const ServerPage = lazy(() => import('../server/ServerPage').then((page) => ({ default: page.ServerPage })));
 
 /** The console: signing in, or the pages. */
@@ -89,6 +91,8 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route path="kits/:kit/:version" element={<ReleasePage />} />
             <Route path="kinds" element={<KindsPage />} />
             <Route path="kinds/:kind" element={<KindsPage />} />
+            <Route path="activity" element={<ActivityPage />} />
+            <Route path="activity/:no" element={<SweepPage />} />
             <Route path="server" element={<ServerPage />} />
             <Route path="*" element={<NotFoundPage />} />
           </Routes>

@@ -24,6 +24,7 @@ const PAGES = [
   { to: '/kits', name: 'Kits' },
   { to: '/kinds', name: 'Kinds' },
   { to: '/joining', name: 'Joining' },
+  { to: '/activity', name: 'Activity' },
 ];
 
 /** The header of every page: navigation, the server, and the signed-in person. */

@@ -17,4 +17,7 @@ pub struct Activity {
     pub total: usize,
     /// When it began.
     pub began: Timestamp,
+    /// The sweep, by its number, if it is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sweep: Option<i64>,
 }

@@ -151,13 +151,7 @@ pub async fn enforce(arguments: &EnforceArguments) -> Result<(), ClientError> {
         return end(&server, no, begin).await;
     }
     let observing = NewSweep {
-        order: SweepOrder {
-            mode: Mode::Observe,
-            now: false,
-            although_observing: false,
-            correct_once: false,
-            ..wanted.order.clone()
-        },
+        order: SweepOrder { mode: Mode::Observe, although_observing: false, ..wanted.order.clone() },
         ..wanted.clone()
     };
     let first = begun(&server, &observing).await?;
@@ -186,7 +180,8 @@ pub async fn enforce(arguments: &EnforceArguments) -> Result<(), ClientError> {
 
 /// The same for exactly what an observing sweep found.
 fn exactly(wanted: NewSweep, after: i64) -> NewSweep {
-    let order = SweepOrder { part: Part::default(), ..wanted.order };
+    // The part, and whether it is corrected once, are those of the sweep before.
+    let order = SweepOrder { part: Part::default(), correct_once: false, ..wanted.order };
     NewSweep { after: Some(after), nodes: std::collections::BTreeSet::new(), filter: None, order, ..wanted }
 }
 

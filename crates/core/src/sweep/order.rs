@@ -17,13 +17,13 @@ pub struct SweepOrder {
     /// Whether everything is read anew: also files and packages that metadata says are the same since they were read.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub read_all: bool,
-    /// Whether grace and change windows are opened.
+    /// Whether grace and change windows are opened; an observing run says what would be done then.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub now: bool,
     /// Whether nodes are enforced whose mode is observe.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub although_observing: bool,
-    /// Whether the named clauses are corrected although their switches say report or wait.
+    /// Whether the named clauses are corrected although their switches say report or wait; an observing run says what would be done then.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub correct_once: bool,
 }
@@ -94,15 +94,9 @@ impl SweepOrder {
     ///
     /// Returns the first thing that is wrong.
     pub fn check(&self) -> Result<(), (&'static str, String)> {
-        let changes = [
-            ("now", self.now),
-            ("although_observing", self.although_observing),
-            ("correct_once", self.correct_once),
-        ];
-        if self.mode == Mode::Observe
-            && let Some((field, _)) = changes.iter().find(|(_, is_set)| *is_set)
-        {
-            return Err((field, "an observing sweep changes nothing: it is for `enforce`".to_owned()));
+        if self.mode == Mode::Observe && self.although_observing {
+            let why = "an observing sweep changes nothing: it is for `enforce`".to_owned();
+            return Err(("although_observing", why));
         }
         if self.correct_once && self.part.clauses.is_empty() {
             return Err(("correct_once", "name the clauses that are corrected once".to_owned()));
@@ -150,6 +144,10 @@ impl SweepOrder {
         };
         let part = self.part.words().unwrap_or_else(|| "all clauses".to_owned());
         let reading = if self.read_all { ", reading everything anew" } else { "" };
-        format!("{verb} {part}{reading}")
+        let once = match self.mode {
+            Mode::Observe if self.correct_once => ", for correcting them once",
+            _ => "",
+        };
+        format!("{verb} {part}{reading}{once}")
     }
 }

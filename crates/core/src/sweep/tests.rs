@@ -26,7 +26,6 @@ fn of_clauses(clauses: &[&str]) -> Part {
 #[test]
 fn what_an_order_cannot_mean_is_refused_with_its_field() {
     let wrong = |order: SweepOrder| order.check().unwrap_err().0;
-    assert_eq!(wrong(SweepOrder { now: true, ..order(Mode::Observe) }), "now");
     assert_eq!(wrong(SweepOrder { although_observing: true, ..order(Mode::Observe) }), "although_observing");
     assert_eq!(wrong(SweepOrder { correct_once: true, ..order(Mode::Enforce) }), "correct_once");
     let by_pattern =
@@ -36,7 +35,9 @@ fn what_an_order_cannot_mean_is_refused_with_its_field() {
         SweepOrder { correct_once: true, part: of_clauses(&["file:/etc/issue"]), ..order(Mode::Enforce) };
     assert_eq!(named.check(), Ok(()));
     assert_eq!(named.words(), "Correct once file:/etc/issue");
-    assert_eq!(SweepOrder { read_all: true, ..order(Mode::Observe) }.check(), Ok(()));
+    assert_eq!(SweepOrder { read_all: true, now: true, ..order(Mode::Observe) }.check(), Ok(()));
+    let looked_at = SweepOrder { mode: Mode::Observe, ..named };
+    assert_eq!(looked_at.words(), "Observe file:/etc/issue, for correcting them once");
 }
 
 #[test]

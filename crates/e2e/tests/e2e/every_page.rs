@@ -45,6 +45,7 @@ fn furnished(fleet: &Fleet) -> Vec<String> {
         "--because",
         "old kiosks keep theirs",
     ]));
+    well(&fleet.client(&["sweep", "observe", "--because", "the winter timetable", "--no-wait"]));
     let runs: Value =
         serde_json::from_str(well(&fleet.client(&["run", "list", "kiosk-auken-1", "--output", "json"])))
             .expect("JSON");
@@ -72,6 +73,9 @@ fn furnished(fleet: &Fleet) -> Vec<String> {
         "/kits/kiosk-floor/1.0.0",
         "/kinds",
         "/kinds/file",
+        "/activity",
+        "/activity/S1",
+        "/activity?compare=S1&with=S1",
         "/server",
         "/nowhere",
     ]
@@ -126,6 +130,9 @@ fn every_page_fits_a_phone_and_a_wall_and_keeps_nobody_out() {
 /// Each form and menu: its page, and what is clicked until it is open.
 const FORMS: &[(&str, &[(&str, &str)])] = &[
     ("/nodes", &[("button", "Columns")]),
+    ("/activity", &[("button", "Run now…")]),
+    ("/activity", &[("button", "Run now…"), ("button", "enforce")]),
+    ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Run now…")]),
     ("/nodes", &[("button", "… actions of kiosk-auken-1")]),
     ("/nodes", &[("checkbox", "Select all rows"), ("button", "Label…")]),
     ("/nodes", &[("checkbox", "Select all rows"), ("button", "Reach now…")]),

@@ -1,6 +1,6 @@
 //! Sweeps: runs at once over chosen nodes, observed first, followed, stopped, and never done twice.
 
-use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, well};
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, signed_in, well};
 use constans_e2e::{Fleet, Machine, Running};
 use serde_json::{Value, json};
 use std::fs;
@@ -165,7 +165,10 @@ fn what_keeps_a_node_from_it_is_said_before_and_no_freeze_is_passed() {
     assert_eq!(status, 409);
     assert!(body.contains("2 nodes would be enforced without being observed first"), "{body}");
     for (wrong, field) in [
-        (json!({ "order": { "mode": "observe", "now": true }, "filter": "", "because": WHY }), "now"),
+        (
+            json!({ "order": { "mode": "observe", "although_observing": true }, "filter": "", "because": WHY }),
+            "although_observing",
+        ),
         (
             json!({ "order": { "mode": "enforce", "correct_once": true }, "nodes": ["kiosk-auken-1"], "because": WHY }),
             "correct_once",
@@ -381,4 +384,52 @@ fn who_is_not_heard_until_the_end_is_listed_and_another_nodes_sweep_is_not_told(
     // It is not begun any more, whenever the node comes.
     well(&kiosks[0].run(&["daemon", "--once"]));
     assert_eq!(sweep(&fleet, 1)["counts"]["not_reached"], 1);
+}
+
+#[test]
+fn three_gates_are_put_right_once_from_the_drift_page_and_the_sweep_is_followed_in_the_console() {
+    let fleet = Fleet::start();
+    publish_and_serve(&fleet);
+    let gates: Vec<Machine> =
+        (1..=3).map(|number| joined(&fleet, &format!("gate-auken-{number}"), &["role=gate"])).collect();
+    let reporting = "name = \"gates\"\npriority = 20\nfilter = \"labels.role == 'gate'\"\n\n[[assignments]]\nkit = \"quay-base\"\nbaseline = \"login\"\n\n\
+         [settings]\nmode = \"enforce\"\non_drift = \"report\"\ninterval_secs = 900\n";
+    well(&group(&fleet, &gates[0], reporting));
+    for gate in &gates {
+        well(&gate.run(&["daemon", "--once"]));
+    }
+    let wanted = gates[0].root.read("/etc/issue").unwrap();
+    for gate in &gates {
+        gate.root.write("/etc/issue", "by hand\n").unwrap();
+    }
+    let _daemons: Vec<Running> = gates.iter().map(Machine::daemon).collect();
+    wait_for("all can be woken", || fleet.metric("constans_held_requests") as usize == 3);
+    let drifted = || fleet.query("select count(*) from episode where closed_at is null");
+    wait_for("the drift is known", || drifted() == "3");
+    let mut browser = signed_in(&fleet);
+    browser.see("Needs attention");
+    browser.open("/drift?clause=file:/etc/issue");
+    browser.see("Episodes of one clause across all nodes");
+    browser.click("button", "Correct once… file:/etc/issue");
+    browser.see("3 of 3 nodes begin it, at once. By what is known, 3 clauses would be corrected on 3 nodes.");
+    browser.fill("Reason", "the sign was painted over");
+    browser.click("button", "Correct once");
+    // Several nodes are observed first.
+    browser.see("Observe file:/etc/issue, for correcting them once on 3 nodes");
+    browser.see("3 clauses would be corrected.");
+    assert_eq!(gates[2].root.read("/etc/issue").unwrap(), "by hand\n", "it only looked");
+    browser.click("button", "Enforce exactly this…");
+    browser.fill("Reason", "the sign was painted over");
+    browser.click("button", "Enforce");
+    browser.see("Correct once file:/etc/issue on 3 nodes");
+    browser.see("3 of 3 done");
+    browser.see("3 clauses corrected, of 3 that were observed.");
+    for gate in &gates {
+        assert_eq!(gate.root.read("/etc/issue").unwrap(), wanted);
+    }
+    wait_for("the episodes are over", || drifted() == "0");
+    browser.click("link", "Compare with S1");
+    browser.see("In line now: gate-auken-1, gate-auken-2, gate-auken-3");
+    assert!(browser.complaints().is_empty(), "{:?}", browser.complaints());
+    assert!(browser.violations().is_empty(), "{:?}", browser.violations());
 }

@@ -2,7 +2,7 @@
 
 use crate::here::Here;
 use crate::metrics::Metrics;
-use crate::store::notice::{ACTIVITIES, CHANNEL};
+use crate::store::notice::{ACTIVITIES, CHANNEL, SWEEPS};
 use crate::trust::{Allowed, NodeRead};
 use rocket::response::stream::{Event, EventStream};
 use rocket::{Shutdown, State, get};
@@ -59,8 +59,8 @@ async fn listen(db: PgPool, sender: Sender<String>) {
     }
 }
 
-/// Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; and `activities` when an activity progressed
-/// or ended.
+/// Sends an event for each change: `nodes`, `joining`, `kits`, `groups`, or `everything`; `activities` when an activity progressed
+/// or ended, and `sweeps` when nodes of a sweep did.
 #[utoipa::path(tag = "overview", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, content_type = "text/event-stream", body = String)))]
 #[get("/api/live")]
 pub fn live(
@@ -89,7 +89,8 @@ pub fn live(
                 }
             };
             match topic {
-                Ok(what) if what == ACTIVITIES => yield Event::data(what).event("activities"),
+                Ok(what) if what == ACTIVITIES => yield Event::data(what).event(ACTIVITIES),
+                Ok(what) if what == SWEEPS => yield Event::data(what).event(SWEEPS),
                 Ok(what) => yield Event::data(what).event("changed"),
                 Err(RecvError::Lagged(_)) => yield Event::data("everything").event("changed"),
                 Err(RecvError::Closed) => break,

@@ -9,7 +9,7 @@ use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError};
 use crate::store::cursor::PageRange;
 use crate::store::sweep::{self as stored, FoundRow, NewNode, NewRow, NodeRow, SweepRow};
-use crate::store::{audit, listing, node, wake};
+use crate::store::{audit, listing, node, notice, wake};
 use crate::sweep::{failures, plan, shown_node, shown_sweep};
 use crate::trust::{Allowed, AllowedWithin, NodeRead, RunCorrectOnce, RunNow, RunOutsideWindow};
 use constans_core::filter::{SWEEPS, SWEPT_NODES};
@@ -97,7 +97,7 @@ pub async fn begin(
         });
     }
     let no = add(&wanted, &which, planned.targets, observed, &caller.person, db).await?;
-    here.waker.wake("sweeps");
+    here.waker.wake(notice::SWEEPS);
     Ok(Json(SweepBegun { no: Some(no), plan: planned.plan }))
 }
 
@@ -130,6 +130,8 @@ async fn observed_by(db: &PgPool, no: i64, wanted: &mut NewSweep) -> Result<Vec<
         return Err(ApiError::invalid("after", format!("its nodes are those of S{no}: name no others")));
     }
     wanted.order.part = before.order.part;
+    wanted.order.correct_once = before.order.correct_once;
+    wanted.order.now |= before.order.now;
     let mut rows = stored::found_by(db, no).await?;
     rows.retain(|row| row.would > 0);
     if rows.is_empty() {
@@ -318,7 +320,7 @@ pub async fn stop(
     }
     audit::add(&mut *transaction, &caller.person, "stopped a sweep", &format!("S{no}"), &json!({})).await?;
     transaction.commit().await?;
-    here.waker.wake("sweeps");
+    here.waker.wake(notice::SWEEPS);
     Ok(Json(by_no(db, no).await?))
 }
 

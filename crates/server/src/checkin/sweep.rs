@@ -4,6 +4,7 @@ use crate::body::NodeBody;
 use crate::callers::ShownCertificate;
 use crate::here::Here;
 use crate::problem::{Answer, ApiError, read_stored};
+use crate::store::notice::SWEEPS;
 use crate::store::{freeze, sweep as stored};
 use crate::trust::NodeCaller;
 use constans_core::sweep::Refused;
@@ -67,7 +68,7 @@ pub async fn progress(
         let in_force = freeze::in_force(db.inner(), &[node.id]).await?;
         in_force.iter().any(|freeze| freeze.is_for(node.id) && freeze.clauses.is_empty())
     };
-    here.waker.wake("sweeps");
+    here.waker.wake(SWEEPS);
     Ok(Json(SweepGoesOn { stop: is_stopped || is_frozen }))
 }
 
@@ -87,7 +88,7 @@ pub async fn refusal(
     if !stored::refuse(db.inner(), sweep, node.id, &json!(refused)).await? {
         return Err(missing(id));
     }
-    here.waker.wake("sweeps");
+    here.waker.wake(SWEEPS);
     Ok(Json(Received::Stored))
 }
 

@@ -8,6 +8,7 @@ use crate::intake::report::{StoredReport, plain, take_in};
 use crate::metrics::{Intake, IntakePath, Queue};
 use crate::problem::{Answer, ApiError};
 use crate::store::effective_state;
+use crate::store::notice::SWEEPS;
 use crate::store::run::PlainRun;
 use crate::trust::NodeCaller;
 use constans_wire::report::RunReport;
@@ -54,7 +55,7 @@ pub async fn report(
         return Ok(Json(Received::Stored));
     }
     let node = shown.caller(db).await?;
-    let counts = report.counts;
+    let (counts, is_swept) = (report.counts, report.sweep.is_some());
     let mut transaction = db.begin().await?;
     let StoredReport { received, is_news } = take_in(&mut transaction, node.id, report, &sent).await?;
     transaction.commit().await?;
@@ -63,6 +64,9 @@ pub async fn report(
     }
     if is_news {
         here.waker.wake("nodes");
+    }
+    if is_swept {
+        here.waker.wake(SWEEPS);
     }
     here.metrics.reports.get_or_create(&Intake { path: IntakePath::Single }).inc();
     Ok(Json(received))

@@ -210,7 +210,7 @@ pub async fn take_in(
             run::note_memory(&mut *db, node, memory_lost, is_whole_again).await?;
         }
     }
-    Ok(StoredReport { received: Received::Stored, is_news: repeated.is_none() || report.sweep.is_some() })
+    Ok(StoredReport { received: Received::Stored, is_news: repeated.is_none() })
 }
 
 /// Takes out of a report what the node had on record, and keeps it apart, since it is kept for less long: as long as the node has not

@@ -171,6 +171,7 @@ pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Activity>> {
         done: count(done),
         total: count(total),
         began: began.to_jiff(),
+        sweep: None,
     };
     Ok(rows.into_iter().map(activity).collect())
 }

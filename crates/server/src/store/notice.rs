@@ -7,6 +7,9 @@ pub const CHANNEL: &str = "constans";
 /// The topic of long work: it changes nothing yet.
 pub const ACTIVITIES: &str = "activities";
 
+/// The topic of sweeps: how far nodes are.
+pub const SWEEPS: &str = "sweeps";
+
 /// Tells what changed: `nodes`, `joining`, `kits`, `groups`, or [`ACTIVITIES`]. Never within a transaction that writes: PostgreSQL
 /// commits those that notify one after the other. `jobs::waker` does it after them.
 pub async fn tell(db: impl PgExecutor<'_>, what: &str) -> sqlx::Result<()> {

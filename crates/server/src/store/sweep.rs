@@ -328,6 +328,13 @@ pub async fn by_no(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Option<Swee
         .await
 }
 
+/// Returns the sweeps that nodes may still begin, or run, at most 20.
+pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<SweepRow>> {
+    let open = "select * from sweep where ends_at > $1 - interval '1 hour' and exists (
+        select 1 from sweep_node x where x.sweep = sweep.no and x.done_at is null and x.refused is null) order by no desc limit 20";
+    sqlx::query_as(AssertSqlSafe(sweeps_sql(open))).bind(sql_now()).fetch_all(db).await
+}
+
 /// Returns a page of the sweeps, the newest first.
 pub async fn list(db: impl PgExecutor<'_>, range: &PageRange) -> sqlx::Result<Vec<SweepRow>> {
     let page = "select * from sweep where no < $2 order by no desc limit $3";

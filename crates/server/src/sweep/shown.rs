@@ -184,8 +184,8 @@ fn done_words(came_of: &CameOf) -> Sentence {
         words = words.text(format!("; {} blocked", came_of.counts.blocked));
     }
     if came_of.due > 0 {
-        let reactions = if came_of.due == 1 { "1 reaction is" } else { "reactions are" };
-        words = words.text(format!("; {reactions} due"));
+        let are = if came_of.due == 1 { "reaction is" } else { "reactions are" };
+        words = words.text(format!("; {} {are} due", came_of.due));
     }
     if came_of.would > 0 {
         words = words.text(format!("; {} would be corrected", came_of.would));
