@@ -413,7 +413,7 @@ fn three_gates_are_put_right_once_from_the_drift_page_and_the_sweep_is_followed_
     browser.click("button", "Correct once… file:/etc/issue");
     browser.see("3 of 3 nodes begin it, at once. By what is known, 3 clauses would be corrected on 3 nodes.");
     browser.fill("Reason", "the sign was painted over");
-    browser.click("button", "Correct once");
+    browser.click("button", "Observe first");
     // Several nodes are observed first.
     browser.see("Observe file:/etc/issue, for correcting them once on 3 nodes");
     browser.see("3 clauses would be corrected.");
