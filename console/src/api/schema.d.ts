@@ -7807,11 +7807,11 @@ export interface components {
         SweepOrder: {
             /** @description Whether nodes are enforced whose mode is observe. */
             although_observing?: boolean;
-            /** @description Whether the named clauses are corrected although their switches say report or wait. */
+            /** @description Whether the named clauses are corrected although their switches say report or wait; an observing run says what would be done then. */
             correct_once?: boolean;
             /** @description Whether anything may be changed. */
             mode: components["schemas"]["Mode"];
-            /** @description Whether grace and change windows are opened. */
+            /** @description Whether grace and change windows are opened; an observing run says what would be done then. */
             now?: boolean;
             /** @description The clauses; all of them if none is chosen. */
             part?: components["schemas"]["Part"];

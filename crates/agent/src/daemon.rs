@@ -3,6 +3,7 @@
 mod due;
 mod reachable;
 mod sweeping;
+mod telling;
 
 use crate::error::{AgentError, ServerSeen};
 use crate::join::{Asked, JoinAttempt};
@@ -528,7 +529,7 @@ impl<H: Host> Daemon<H> {
         &mut self,
         served: Served,
         started_by: StartedBy,
-        sweep: Option<SweepRun<'_>>,
+        sweep: Option<&SweepRun<'_>>,
     ) -> Result<RunReport, AgentError> {
         if let Some(unended) = record_unended(&self.state_dir, self.host.acted_on())? {
             let words = unended.did_not_end.map(|unended| unended.words()).unwrap_or_default();
@@ -549,14 +550,14 @@ impl<H: Host> Daemon<H> {
             progress: &mut |_, _, _, _| (),
             stalls: Stalls::to(move |what| Journal::open(&acted_on).say(Level::Warn, what)),
             started_by,
-            reason: sweep.as_ref().map(|sweep| sweep.offer.because.clone()),
-            by: sweep.as_ref().map(|sweep| sweep.offer.who.clone()),
-            sweep: sweep.as_ref().map(SweepRun::told),
-            stop: sweep.as_ref().map(|sweep| sweep.stop.clone()).unwrap_or_default(),
+            reason: sweep.map(|sweep| sweep.offer.because.clone()),
+            by: sweep.map(|sweep| sweep.offer.who.clone()),
+            sweep: sweep.map(SweepRun::told),
+            stop: sweep.map(|sweep| sweep.stop.clone()).unwrap_or_default(),
             guards_way: self.is_reached,
             attic_mib,
         };
-        let (settings, part) = match &sweep {
+        let (settings, part) = match sweep {
             None => (usual.clone(), Selection::Whole),
             Some(sweep) => {
                 let observed = sweep.offer.observed.clone();

@@ -1,15 +1,10 @@
 //! Sweeps that this node was asked for: kept before they are begun, so that none is done twice, and none goes lost with a restart.
 
 use crate::error::AgentError;
-use crate::server_link::Way;
 use crate::state_dir::StateDir;
-use crate::under_way::under_way;
-use constans_wire::sweep::{SweepGoesOn, SweepOffer, SweepProgress};
+use constans_wire::sweep::SweepOffer;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::Duration;
 use uuid::Uuid;
 
 /// Their file.
@@ -18,11 +13,6 @@ const SWEEPS: &str = "sweeps.json";
 const MOST_OVER: usize = 100;
 /// So many wait at most.
 const MOST_WAITING: usize = 20;
-/// A run that is over sooner tells nothing on its way.
-const FIRST_TOLD_AFTER: Duration = Duration::from_millis(300);
-/// How often it tells how far it is.
-const TELL_EVERY: Duration = Duration::from_secs(1);
-
 /// The sweeps of this node.
 #[derive(Debug, Default, Serialize, Deserialize)]
 struct Kept {
@@ -111,66 +101,18 @@ fn write(state_dir: &StateDir, kept: &Kept) -> Result<(), AgentError> {
     state_dir.write_json(SWEEPS, kept)
 }
 
-/// Tells the server how far a run is until it is dropped, and has the run stop if the server says so.
-pub struct Telling(tokio::task::JoinHandle<()>);
-
-impl Telling {
-    /// Begins, if this agent's folder says how far a run is.
-    pub fn begin(state_dir: &StateDir, way: Way, url: String, stop: Arc<AtomicBool>) -> Option<Self> {
-        let state_dir = state_dir.clone();
-        state_dir.can_be_looked_at().then(|| Self(tokio::spawn(tell(state_dir, way, url, stop))))
-    }
-}
-
-impl Drop for Telling {
-    fn drop(&mut self) {
-        self.0.abort();
-    }
-}
-
-async fn tell(state_dir: StateDir, way: Way, url: String, stop: Arc<AtomicBool>) {
-    tokio::time::sleep(FIRST_TOLD_AFTER).await;
-    loop {
-        if let Ok(Some((begun, Some(progress)))) = under_way(&state_dir)
-            && begun.sweep.is_some()
-        {
-            let for_ms = state_dir.now().duration_since(begun.began).as_millis();
-            let told = SweepProgress {
-                reached: progress.reached as u64,
-                of: progress.of as u64,
-                doing: progress.doing,
-                address: progress.address,
-                for_ms: u64::try_from(for_ms).unwrap_or(0),
-            };
-            // What cannot be told now is told the next time.
-            if let Ok(SweepGoesOn { stop: true }) = way.tell(&url, &told).await {
-                stop.store(true, Ordering::Relaxed);
-            }
-        }
-        tokio::time::sleep(TELL_EVERY).await;
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use constans_core::run::{Mode, Part};
+    use constans_core::run::Mode;
     use constans_core::sweep::SweepOrder;
 
     fn offer(no: i64) -> SweepOffer {
-        let order = SweepOrder {
-            mode: Mode::Observe,
-            part: Part::default(),
-            read_all: false,
-            now: false,
-            although_observing: false,
-            correct_once: false,
-        };
         SweepOffer {
             id: Uuid::from_u128(no.unsigned_abs().into()),
             no,
             ends_in_secs: 60,
-            order,
+            order: SweepOrder::of(Mode::Observe),
             generation: None,
             observed: None,
             who: "tor.havik".to_owned(),

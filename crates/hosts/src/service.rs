@@ -18,6 +18,10 @@ pub const STEPS: &[(&str, Step)] = &[
         "while it rests it is reached and tested within two seconds, by a network part that has no rights",
         reached,
     ),
+    (
+        "what somebody changed is put right within seconds by a sweep, and the journal says who asked and why",
+        swept,
+    ),
     ("the journal has fields for each run and each clause that was put right, and no value", journal),
     (
         "what the operating system wants a restart for is reported, and the node restarted once as its settings say; the agent goes on",
@@ -49,6 +53,26 @@ fn reached(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     }
     host.shell("[ ! -e /run/constans-self-test ]")?;
     without_rights(host, &looked_at_now(host)?)
+}
+
+fn swept(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    hub.wait_for(&["node", "show", NODE], "; can be woken", SOON)?;
+    host.shell("sed -i 's/idle = .*/idle = 777/' /etc/kiosk/shell.conf")?;
+    let began = Instant::now();
+    let enforce =
+        ["sweep", "enforce", "--node", NODE, "--because", "the festival begins", "--yes", "--output", "json"];
+    let swept = hub.client(&enforce)?;
+    if began.elapsed() > Duration::from_secs(10) {
+        return Err(format!("it took {} s", began.elapsed().as_secs()));
+    }
+    let swept: serde_json::Value =
+        serde_json::from_str(&swept).map_err(|error| format!("{error}: {swept}"))?;
+    if swept["sweep"]["counts"]["corrected_clauses"] != 1 || swept["nodes"][0]["is_in_line"] != true {
+        return Err(swept.to_string());
+    }
+    host.shell("grep -q 'idle = 45' /etc/kiosk/shell.conf")?;
+    host.shell("journalctl --sync; journalctl -u constans-agent | grep -q 'S[0-9]* (Enforce all clauses) for .*: the festival begins'")
+        .map(drop)
 }
 
 fn without_rights(host: Host<'_>, status: &str) -> Result<(), Failed> {

@@ -1,5 +1,6 @@
 //! Check-ins of agents, nodes as operators see them, and errors.
 
+pub use crate::generation::Generation;
 use crate::self_test::SelfTestOffer;
 use crate::sweep::SweepOffer;
 use constans_core::digest::Digest;
@@ -134,22 +135,6 @@ pub struct WantedOffer {
     pub generation: Generation,
     /// The settings of the agent.
     pub settings: AgentSettings,
-}
-
-/// A number that only rises: the epoch of the server, then a counter of the node.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Generation {
-    /// The server's epoch.
-    pub epoch: i64,
-    /// Rises with every change of this node.
-    pub counter: i64,
-}
-
-impl std::fmt::Display for Generation {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}.{}", self.epoch, self.counter)
-    }
 }
 
 /// Public information about the server, for connection tests of nodes.

@@ -17,6 +17,7 @@ pub mod evidence;
 pub mod exit;
 pub mod explained;
 pub mod freeze;
+pub mod generation;
 pub mod group;
 pub mod join;
 pub mod kit;

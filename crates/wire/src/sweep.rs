@@ -1,8 +1,8 @@
 //! Sweeps: runs over chosen nodes that a person asks for.
 
-use crate::check_in::Generation;
+use crate::generation::Generation;
 use constans_core::address::ClauseAddress;
-use constans_core::run::{Counts, Mode, Observed, Part, Status};
+use constans_core::run::{Counts, Observed, Status};
 use constans_core::sentence::Sentence;
 use constans_core::sweep::{FailedClause, Foreseen, Refused, SweepOrder};
 use jiff::Timestamp;
@@ -399,28 +399,4 @@ pub struct SweepComparison {
     pub failures_over: Vec<SweepFailure>,
     /// Clauses that fail in the later one.
     pub failures_now: Vec<SweepFailure>,
-}
-
-impl NewSweep {
-    /// Returns an observing sweep over nowhere yet, of all clauses, for a reason.
-    pub fn observing(part: Part, because: String) -> Self {
-        let order = SweepOrder {
-            mode: Mode::Observe,
-            part,
-            read_all: false,
-            now: false,
-            although_observing: false,
-            correct_once: false,
-        };
-        Self {
-            order,
-            nodes: BTreeSet::new(),
-            filter: None,
-            after: None,
-            directly: false,
-            because,
-            for_secs: an_hour(),
-            preview: false,
-        }
-    }
 }

@@ -1,10 +1,11 @@
 //! Sweeps: runs that a person asked for.
 
+use super::telling::Telling;
 use super::{Daemon, PATIENCE};
 use crate::error::AgentError;
 use crate::served::Served;
 use crate::server_link::ServerLink;
-use crate::sweep::{TakenSweep, Telling, is_over, next};
+use crate::sweep::{TakenSweep, is_over, next};
 use constans_core::run::{Part, Selection};
 use constans_core::sweep::Refused;
 use constans_host::Host;
@@ -102,7 +103,7 @@ impl<H: Host> Daemon<H> {
         let stop = Arc::<AtomicBool>::default();
         let run = SweepRun { offer, part, stop: stop.clone() };
         let telling = Telling::begin(&self.state_dir, way, sweep.address(&url, "progress"), stop);
-        let ran = self.run_served(served, StartedBy::Sweep, Some(run));
+        let ran = self.run_served(served, StartedBy::Sweep, Some(&run));
         drop((telling, lock));
         self.run_ended(&ran?, Some(link)).await?;
         Ok(true)

@@ -53,14 +53,15 @@ pub struct BeginArguments {
 }
 
 impl BeginArguments {
-    fn wanted(&self, order: SweepOrder) -> NewSweep {
-        let part = Part {
+    fn wanted(&self, mut order: SweepOrder) -> NewSweep {
+        order.read_all = self.read_all;
+        order.part = Part {
             clauses: self.clause.iter().cloned().collect(),
             topics: self.topic.iter().cloned().collect(),
             baseline: self.baseline.clone(),
         };
         NewSweep {
-            order: SweepOrder { part, read_all: self.read_all, ..order },
+            order,
             nodes: self.node.iter().cloned().collect(),
             filter: self.node.is_empty().then(|| self.filter.clone().unwrap_or_default()),
             after: None,
@@ -69,17 +70,6 @@ impl BeginArguments {
             for_secs: self.for_secs,
             preview: false,
         }
-    }
-}
-
-fn order(mode: Mode) -> SweepOrder {
-    SweepOrder {
-        mode,
-        part: Part::default(),
-        read_all: false,
-        now: false,
-        although_observing: false,
-        correct_once: false,
     }
 }
 
@@ -102,7 +92,7 @@ async fn begun(server: &Server, wanted: &NewSweep) -> Result<i64, ClientError> {
 /// Has nodes examined.
 pub async fn observe(arguments: &BeginArguments) -> Result<(), ClientError> {
     let server = Server::open(&arguments.server)?;
-    let wanted = arguments.wanted(order(Mode::Observe));
+    let wanted = arguments.wanted(SweepOrder::of(Mode::Observe));
     if arguments.preview {
         return print_plan(&server, &looked_at(&server, &wanted).await?);
     }
@@ -132,7 +122,7 @@ pub async fn enforce(arguments: &EnforceArguments) -> Result<(), ClientError> {
         now: *now,
         although_observing: *although_observing,
         correct_once: *correct_once,
-        ..order(Mode::Enforce)
+        ..SweepOrder::of(Mode::Enforce)
     };
     let mut wanted = NewSweep { directly: *directly, ..begin.wanted(order) };
     if let Some(after) = after {

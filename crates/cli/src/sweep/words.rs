@@ -331,3 +331,110 @@ pub fn compared(compared: &SweepComparison) -> String {
     }
     text
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::testing::answered;
+    use serde_json::{Value, json};
+
+    fn sweep(counts: &Value, over: &Value) -> Sweep {
+        let zero = json!({
+            "nodes": 41, "pending": 0, "silent": 0, "offered": 0, "begun": 0, "done": 0, "refused": 0, "not_reached": 0, "in_line": 0, "in_line_before": 24,
+            "failed": 0, "corrected": 0, "left": 0, "would": 0, "corrected_clauses": 0, "changed_since": 0,
+        });
+        let counts: constans_wire::sweep::SweepCounts = answered(zero, counts);
+        let whole = json!({
+            "no": 118, "what": "Enforce baseline kiosk-lockdown", "order": { "mode": "enforce" }, "which": "labels.role == \"kiosk\"", "who": "ilse.maren",
+            "because": "install the shell that was missing", "asked_at": "2026-11-23T07:42:10Z", "ends_at": "2026-11-23T08:42:10Z", "status": "running",
+            "counts": counts, "now": "2026-11-23T07:42:48Z",
+        });
+        answered(whole, over)
+    }
+
+    fn node(over: &Value) -> SweptNode {
+        let whole = json!({
+            "name": "kiosk-auken-1", "state": "done", "words": [{ "text": "in line" }], "status": "in_line", "is_in_line": true, "reached": 19, "of": 19,
+            "would": 0, "took_ms": 412,
+        });
+        answered(whole, over)
+    }
+
+    #[test]
+    fn a_sweep_says_what_failed_first_what_is_waited_for_and_what_is_in_line() {
+        let running = sweep(
+            &json!({ "done": 32, "begun": 5, "pending": 4, "silent": 1, "in_line": 29, "failed": 3, "would": 20, "corrected_clauses": 17, "changed_since": 1 }),
+            &json!({ "after": 117 }),
+        );
+        let failure: SweepFailure = serde_json::from_value(json!({
+            "address": "package:kiosk-shell", "message": "no package source offers 3.2.4", "nodes": 3, "names": ["kiosk-brisk-1"],
+        }))
+        .unwrap();
+        let failed = json!({
+            "name": "kiosk-brisk-1", "words": [{ "text": "failed: package:kiosk-shell; 2 blocked" }], "status": "failed", "is_in_line": false, "reached": 17,
+            "took_ms": 46_000,
+        });
+        let pending = json!({
+            "name": "kiosk-dunmoy-2", "state": "pending", "words": [{ "text": "not received yet: next check-in " }, { "due": "2026-11-23T07:46:48Z" }],
+            "status": null, "is_in_line": null, "of": 0, "took_ms": null,
+        });
+        let nodes = [node(&failed), node(&pending), node(&json!({}))];
+        let now = "2026-11-23T07:42:48Z".parse().unwrap();
+        insta::assert_snapshot!(anstream::adapter::strip_str(&whole(&running, &nodes, &[failure], false, now)), @r#"
+        S118   Enforce baseline kiosk-lockdown on 41 nodes
+               asked by ilse.maren at 2026-11-23 07:42:10 UTC: "install the shell that was missing"; labels.role == "kiosk"
+               corrects exactly what S117 found
+               running, for those not heard until 2026-11-23 08:42:10 UTC: 32 of 41 done, 3 failed, 5 running, 3 not received yet or not begun, 1 silent
+               in line, examined by it: 29 of 41; 24 were before
+               corrected: 17 clauses of 20 that were observed
+               left, changed since observed: 1 clause
+
+        What failed, by clause
+          package:kiosk-shell  3 nodes: no package source offers 3.2.4
+              kiosk-brisk-1 and 2 more
+
+          kiosk-brisk-1    17 of 19    46.0 s  failed: package:kiosk-shell; 2 blocked
+          kiosk-dunmoy-2                       not received yet: next check-in in 4 min
+          kiosk-auken-1    19 of 19    412 ms  in line
+
+        Next: constans sweep show S118 --follow
+        "#);
+        insta::assert_snapshot!(progress(&running), @"S118: 32 of 41 done · 29 in line · 3 failed · 5 running · 3 not begun · 1 silent · 38 s so far · ends in 59 min for those not heard");
+    }
+
+    #[test]
+    fn what_it_would_do_is_said_before_with_its_age_and_what_is_against_it() {
+        let whole: SweepPlan = serde_json::from_value(json!({
+            "what": "Enforce all clauses", "nodes": 41, "asked": 40, "can_be_woken": 36, "silent": 1, "correct": 3, "correct_on": 2,
+            "left_on": { "window": 36, "on_drift": 1 }, "opens": "2026-11-28T22:00:00Z",
+            "each": [
+                { "name": "gate-tern-1", "refused": [{ "text": "mode is observe" }], "mode_from": "the group gates" },
+                { "name": "kiosk-auken-1", "foreseen": { "correct": 2, "blocked": 1, "leave": { "on_drift": 1 } }, "as_of": "2026-11-23T07:40:00Z" },
+                { "name": "kiosk-auken-2", "foreseen": { "correct": 0, "blocked": 0 }, "opens": "2026-11-28T22:00:00Z" },
+                { "name": "kiosk-auken-3" },
+                { "name": "kiosk-auken-4", "foreseen": { "correct": 0, "blocked": 0 } },
+            ],
+        }))
+        .unwrap();
+        insta::assert_snapshot!(anstream::adapter::strip_str(&plan(&whole)), @"
+        Enforce all clauses on 40 nodes of 41, 36 at once, 4 with the next check-ins; 1 silent
+          by what is known, 3 clauses would be corrected on 2 nodes
+          on 1 node something is left: on_drift says report; --correct-once corrects named clauses
+          on 36 nodes the change window is closed, the last opens at 2026-11-28 22:00:00 UTC; --now does not wait
+          gate-tern-1    left out: mode is observe (the group gates)
+          kiosk-auken-1  2 clauses would be corrected, 1 blocked, 1 left: on_drift says report; --correct-once corrects named clauses, as of 2026-11-23 07:40:00 UTC
+          kiosk-auken-2  its change window opens at 2026-11-28 22:00:00 UTC; --now does not wait
+          kiosk-auken-3  not known: it has not run yet, or its last run is not kept
+        ");
+        let none = SweepPlan {
+            asked: 0,
+            can_be_woken: 0,
+            silent: 0,
+            correct: 0,
+            each: Vec::new(),
+            left_on: [].into(),
+            ..whole
+        };
+        insta::assert_snapshot!(plan(&none), @"Enforce all clauses on 0 nodes of 41, so nothing is begun");
+    }
+}

@@ -88,6 +88,18 @@ impl Refused {
 }
 
 impl SweepOrder {
+    /// Returns an order about all clauses that opens nothing.
+    pub fn of(mode: Mode) -> Self {
+        Self {
+            mode,
+            part: Part::default(),
+            read_all: false,
+            now: false,
+            although_observing: false,
+            correct_once: false,
+        }
+    }
+
     /// Returns what is wrong with it: the field, and why.
     ///
     /// # Errors

@@ -9,14 +9,7 @@ use serde_json::json;
 use std::collections::BTreeSet;
 
 fn order(mode: Mode) -> SweepOrder {
-    SweepOrder {
-        mode,
-        part: Part::default(),
-        read_all: false,
-        now: false,
-        although_observing: false,
-        correct_once: false,
-    }
+    SweepOrder::of(mode)
 }
 
 fn of_clauses(clauses: &[&str]) -> Part {
@@ -107,7 +100,7 @@ fn what_an_order_would_do_follows_from_what_the_last_run_left_and_why() {
     assert_eq!((correct, left.as_str()), (3, r#"{"grace":1,"only_a_person":1}"#));
 }
 
-fn result(address: &str, differing: serde_json::Value) -> ClauseResult {
+fn result(address: &str, differing: &serde_json::Value) -> ClauseResult {
     let mut body = json!({
         "address": address, "severity": "high", "origins": [], "satisfies": [], "topics": [], "wanted": "w1:0",
         "found": "f1:0", "verdict": "different", "decision": { "due": "correct" }, "outcome": "corrected", "took_us": 1,
@@ -119,14 +112,14 @@ fn result(address: &str, differing: serde_json::Value) -> ClauseResult {
 #[test]
 fn what_a_run_came_to_names_what_failed_and_what_was_left() {
     let results = [
-        result("file:/a", json!({})),
+        result("file:/a", &json!({})),
         result(
             "file:/b",
-            json!({ "outcome": "failed", "failure": { "at": "correct", "message": "no space left\nat all" } }),
+            &json!({ "outcome": "failed", "failure": { "at": "correct", "message": "no space left\nat all" } }),
         ),
         result(
             "file:/c",
-            json!({ "outcome": "out_of_line", "decision": { "due": "leave", "why": { "reason": "changed_since_observed" } } }),
+            &json!({ "outcome": "out_of_line", "decision": { "due": "leave", "why": { "reason": "changed_since_observed" } } }),
         ),
     ];
     let came_of = CameOf::of(&results, Mode::Enforce, Status::Failed, 5);
@@ -138,10 +131,10 @@ fn what_a_run_came_to_names_what_failed_and_what_was_left() {
     assert!(alone.is_in_line());
     assert!(!CameOf { is_stopped: true, ..alone }.is_in_line(), "not all of it was examined");
     let observed = [
-        result("file:/a", json!({ "outcome": "out_of_line", "would": { "due": "correct" } })),
+        result("file:/a", &json!({ "outcome": "out_of_line", "would": { "due": "correct" } })),
         result(
             "file:/b",
-            json!({ "would": { "due": "blocked", "by": { "need": "file:/x", "first": "file:/x", "outcome": "failed" } } }),
+            &json!({ "would": { "due": "blocked", "by": { "need": "file:/x", "first": "file:/x", "outcome": "failed" } } }),
         ),
     ];
     assert_eq!(CameOf::of(&observed, Mode::Observe, Status::DriftFound, 5).would, 1);

@@ -276,8 +276,9 @@ fn named_clauses_are_corrected_once_although_their_switch_says_report_and_only_b
 /// A gate on which each of four commands takes a while.
 fn slow_gate(fleet: &Fleet) -> Machine {
     let gate = joined(fleet, "gate-tern-1", &["role=gate"]);
-    gate.root.write("/usr/bin/slow", "#!/bin/sh\nsleep 2\necho done >> \"$1\"\n").unwrap();
-    fs::set_permissions(gate.root.at("/usr/bin/slow"), PermissionsExt::from_mode(0o755)).unwrap();
+    gate.root.write("/usr/bin/slow", "#!/bin/sh\nsleep 2\necho done >> \"$1\"\n").expect("it is written");
+    fs::set_permissions(gate.root.at("/usr/bin/slow"), PermissionsExt::from_mode(0o755))
+        .expect("it is written");
     let clause = |number: usize| {
         let done = format!("/srv/slow-{number}");
         format!(
@@ -285,12 +286,14 @@ fn slow_gate(fleet: &Fleet) -> Machine {
             gate.root.at(&done).display()
         )
     };
-    gate.root.write("/srv/here", "").unwrap();
-    gate.root.write("/kits/slow/kit.toml", "[kit]\nname = \"slow\"\nversion = \"1.0.0\"\n").unwrap();
+    gate.root.write("/srv/here", "").expect("it is written");
+    gate.root
+        .write("/kits/slow/kit.toml", "[kit]\nname = \"slow\"\nversion = \"1.0.0\"\n")
+        .expect("it is written");
     let clauses: String = (1..=4).map(clause).collect();
     gate.root
         .write("/kits/slow/baselines/slow.toml", &format!("[baseline]\nname = \"slow\"\n\n{clauses}"))
-        .unwrap();
+        .expect("it is written");
     well(&fleet.client(&["kit", "publish", &gate.root.at("/kits/slow").display().to_string()]));
     well(&fleet.client(&["stage", "serve", "open-water", "slow@1.0.0"]));
     well(&group(fleet, &gate, &GATES.replace("mode = \"enforce\"", "mode = \"observe\"")));

@@ -60,6 +60,7 @@ fn report(clauses: Vec<ClauseResult>) -> RunReport {
         mode: Mode::Enforce,
         started_by: StartedBy::Interval,
         reason: None,
+        sweep: None,
         now: false,
         partial: false,
         part: None,
