@@ -29,6 +29,7 @@ await shot('compliance', '/compliance', 'points in all');
 await shot('controls', '/compliance/controls?control=SK-11', 'without a clause for it');
 await shot('concessions', '/compliance/concessions', 'in force');
 await shot('drift', '/drift', 'Corrected after');
+await shot('sweep', '/activity/S1', 'What failed, by clause');
 await shot('change', `/changes/${process.env.CHANGE}`, 'Impact');
 await page.goto(`${base}/groups/kiosks`);
 await page.getByLabel('kiosk-floor/kiosk-lockdown.idle_seconds').fill('60');

@@ -21,6 +21,7 @@ import { CopiedCommand } from '../looks/CopiedCommand';
 import { ReasonField } from '../looks/ReasonField';
 import { mayOn, sessionQuery } from '../shell/session';
 import { useTyped } from '../shell/useKept';
+import { exact } from '../words/time';
 import { PlanView } from './PlanView';
 import { asCommand, sweepAddress } from './sweepWords';
 
@@ -55,6 +56,8 @@ interface Typed {
   now: boolean;
   although: boolean;
   directly: boolean;
+  /** From when on they begin it; at once if it is empty. */
+  beginsAt: string;
   secs: number;
   because: string;
 }
@@ -74,6 +77,7 @@ export function SweepDialog({ nodes, filter, where, part, after, correctOnce = f
     now: false,
     although: false,
     directly: false,
+    beginsAt: '',
     secs: HOUR,
     because: '',
   });
@@ -96,6 +100,7 @@ export function SweepDialog({ nodes, filter, where, part, after, correctOnce = f
     preview,
     directly,
     for_secs: typed.secs,
+    ...(order.mode === 'enforce' && typed.beginsAt && { begins_at: typed.beginsAt }),
   });
   const looked = useSettled(JSON.stringify(body('looked at', true, order, false)));
   const plan = useQuery({
@@ -170,6 +175,13 @@ export function SweepDialog({ nodes, filter, where, part, after, correctOnce = f
             />
           )}
           {enforces && <Choice label="Also nodes whose mode is observe" on={typed.although} onOn={(although) => set({ although })} />}
+          {enforces && !observesFirst && (typed.beginsAt || planned?.opens) && (
+            <Choice
+              label={`Begin when the windows are open: ${exact(typed.beginsAt || (planned?.opens ?? ''))}`}
+              on={typed.beginsAt !== ''}
+              onOn={(on) => set({ beginsAt: on ? (planned?.opens ?? '') : '' })}
+            />
+          )}
           {enforces && isMany && <Choice label="Without observing them first" on={typed.directly} onOn={(directly) => set({ directly })} />}
         </Box>
         {observesFirst && (

@@ -28,8 +28,15 @@ import { isWaitedFor, sweepAddress, sweepTitle, timeWords } from './sweepWords';
 
 /** While nodes run, it is looked so often how far they are. */
 const EVERY = 1_000;
+/** Of more nodes than these it costs the server more, and it is looked so seldom. */
+const MANY = 2_000;
+const EVERY_OF_MANY = 5_000;
 /** And so often while only silent ones are waited for. */
 const SELDOM = 15_000;
+
+function every({ counts }: Schemas['Sweep']): number {
+  return counts.nodes > MANY ? EVERY_OF_MANY : EVERY;
+}
 
 /** One sweep: how far it is, what failed, what was left and until when, and what is in line afterwards. */
 export function SweepPage() {
@@ -37,7 +44,7 @@ export function SweepPage() {
   const sweep = useQuery({
     queryKey: ['sweep', no],
     queryFn: ({ signal }) => api.sweepShown(no, signal),
-    refetchInterval: ({ state: { data } }) => (data?.status !== 'running' ? false : isWaitedFor(data) ? EVERY : SELDOM),
+    refetchInterval: ({ state: { data } }) => (data?.status !== 'running' ? false : isWaitedFor(data) ? every(data) : SELDOM),
     meta: { isRefreshedByTimeOnly: true },
   });
   return (
@@ -58,7 +65,7 @@ function Sweep({ sweep }: { sweep: Schemas['Sweep'] }) {
   const isOver = sweep.status !== 'running';
   const list = useList('swept', lists.sweptNodes(no), {
     key: ['sweep', no, 'nodes', isOver],
-    refetchInterval: () => (isWaitedFor(sweep) ? EVERY : false),
+    refetchInterval: () => (isWaitedFor(sweep) ? every(sweep) : false),
     meta: { isRefreshedByTimeOnly: true },
   });
   return (

@@ -1,5 +1,5 @@
 import type { Schemas } from '../api/client';
-import { clock, span } from '../words/time';
+import { clock, exact, span } from '../words/time';
 import { count } from '../words/words';
 
 type Sweep = Schemas['Sweep'];
@@ -21,16 +21,17 @@ export function progressWords({ status, counts }: Sweep): string {
 }
 
 /** How long it took so far, and until when who is not heard may begin it. */
-export function timeWords({ status, asked_at, ends_at, last_done_at, now, counts }: Sweep): string {
+export function timeWords({ status, asked_at, begins_at, ends_at, last_done_at, now, counts }: Sweep): string {
   const secs = (until: string) => (Date.parse(until) - Date.parse(asked_at)) / 1_000;
   if (status !== 'running') return last_done_at ? `the last report after ${span(secs(last_done_at))}` : 'nobody reported';
+  if (begins_at > now) return `begins at ${exact(begins_at)}`;
   const waits = counts.pending + counts.offered > 0 ? `, ends at ${clock(ends_at)} for those not heard` : '';
   return `${span(secs(now))} so far${waits}`;
 }
 
 /** What is only waited for: nodes that are silent. */
-export function isWaitedFor({ status, counts }: Sweep): boolean {
-  return status === 'running' && counts.offered + counts.begun + counts.pending > counts.silent;
+export function isWaitedFor({ status, begins_at, now, counts }: Sweep): boolean {
+  return status === 'running' && begins_at <= now && counts.offered + counts.begun + counts.pending > counts.silent;
 }
 
 /** The client's command that would begin the same sweep. */

@@ -35,6 +35,7 @@ const sweep = {
   who: 'ilse.maren',
   because: 'install the shell that was missing',
   asked_at: '2026-11-23T07:42:10Z',
+  begins_at: '2026-11-23T07:42:10Z',
   ends_at: '2026-11-23T08:42:10Z',
   status: 'done',
   last_done_at: '2026-11-23T07:42:56Z',

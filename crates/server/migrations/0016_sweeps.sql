@@ -10,13 +10,17 @@ create table sweep (
     who        text not null,
     because    text not null,
     asked_at   timestamptz not null,
+    -- Nodes may begin it from then on, and until then; when they were woken for it.
+    begins_at  timestamptz not null,
     ends_at    timestamptz not null,
+    woken_at   timestamptz,
     stopped_at timestamptz,
     stopped_by text,
     -- The observing sweep whose findings it corrects, exactly.
     follows    bigint
 );
 create index sweep_asked on sweep (asked_at);
+create index sweep_to_begin on sweep (begins_at) where woken_at is null;
 create index sweep_follows on sweep (follows) where follows is not null;
 
 -- The nodes of a sweep, and how far each is.
@@ -40,6 +44,13 @@ create table sweep_node (
     -- Its run, if it is kept whole.
     run         uuid,
     came_of     jsonb,
+    -- Of what it came to what is counted: over many nodes it is not read from there.
+    status      text,
+    is_in_line  boolean not null default false,
+    corrected   integer not null default 0,
+    with_left   boolean not null default false,
+    -- How many clauses were left since they changed after they were observed.
+    changed_since integer not null default 0,
     -- What an observing run would have corrected.
     found       jsonb,
     primary key (sweep, node)

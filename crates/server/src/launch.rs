@@ -32,6 +32,7 @@ use crate::settings::Settings;
 use crate::store::job::JobKind;
 use crate::store::run::PlainRun;
 use crate::store::{recovery, uptime};
+use crate::sweep;
 use crate::trust::ProtectedFolder;
 use crate::waking::Waking;
 use crate::{api, checkin, clock, preparation};
@@ -92,6 +93,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(retention::keep_tidy(db.clone(), kept));
     tokio::spawn(chain_of_days::keep_chained(db.clone(), days.clone(), altered_days.clone()));
     let waker = Waker::begin(db.clone());
+    tokio::spawn(sweep::keep_beginning(db.clone(), waker.clone()));
     tokio::spawn(followed_filters::keep_following(db.clone(), waker.clone()));
     tokio::spawn(stay_alive(db.clone(), watch));
     let authority = Arc::new(authority);

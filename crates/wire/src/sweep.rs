@@ -94,7 +94,10 @@ pub struct NewSweep {
     pub directly: bool,
     /// Why.
     pub because: String,
-    /// For how many seconds nodes may begin it.
+    /// From when on nodes may begin it, for example when their change windows are open; at once if it is not given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub begins_at: Option<Timestamp>,
+    /// For how many seconds from then on.
     #[serde(default = "an_hour")]
     pub for_secs: u64,
     /// Whether it is only looked at: nothing is begun.
@@ -214,7 +217,9 @@ pub struct Sweep {
     pub because: String,
     /// When.
     pub asked_at: Timestamp,
-    /// Until when nodes may begin it.
+    /// From when on nodes may begin it.
+    pub begins_at: Timestamp,
+    /// Until when.
     pub ends_at: Timestamp,
     /// How it is.
     pub status: SweepStatus,

@@ -105,7 +105,16 @@ impl<H: Host> Daemon<H> {
         let telling = Telling::begin(&self.state_dir, way, sweep.address(&url, "progress"), stop);
         let ran = self.run_served(served, StartedBy::Sweep, Some(&run));
         drop((telling, lock));
-        self.run_ended(&ran?, Some(link)).await?;
+        match ran {
+            Ok(report) => self.run_ended(&report, Some(link)).await?,
+            Err(error) => {
+                // It could not be run, or not to its end: what of it is on record is delivered with the next run.
+                let failed = Refused::Failed { message: error.message.clone() };
+                let told = link.way().tell::<Received>(&sweep.address(&url, "refusal"), &failed).await;
+                drop(told);
+                return Err(error);
+            }
+        }
         Ok(true)
     }
 }

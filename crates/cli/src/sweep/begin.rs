@@ -142,6 +142,7 @@ pub async fn enforce(arguments: &EnforceArguments) -> Result<(), ClientError> {
     }
     let observing = NewSweep {
         order: SweepOrder { mode: Mode::Observe, although_observing: false, ..wanted.order.clone() },
+        begins_at: None,
         ..wanted.clone()
     };
     let first = begun(&server, &observing).await?;

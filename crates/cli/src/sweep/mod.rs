@@ -13,10 +13,11 @@ use constans_wire::sweep::{Sweep, SweepComparison, SweepCounts, SweepFailure, Sw
 use jiff::Timestamp;
 use serde::Serialize;
 use std::io::IsTerminal as _;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-/// How often it is looked how far a sweep is.
+/// How often it is looked how far a sweep is; less often if that takes the server long.
 const EVERY: Duration = Duration::from_millis(500);
+const TIMES_AS_LONG: u32 = 5;
 
 /// Arguments of `sweep`.
 #[derive(Debug, Args)]
@@ -95,6 +96,12 @@ pub struct EnforceArguments {
     /// Enforce several nodes without observing them first
     #[arg(long)]
     directly: bool,
+    /// Begin at this time, for example 2026-11-28T22:00:00Z
+    #[arg(long, value_name = "TIME", conflicts_with = "when_open")]
+    at: Option<Timestamp>,
+    /// Begin when all change windows have opened that are closed now
+    #[arg(long, conflicts_with = "now")]
+    when_open: bool,
     /// Do not ask for confirmation
     #[arg(short, long)]
     yes: bool,
@@ -159,8 +166,13 @@ async fn by_no(server: &Server, no: i64) -> Result<Sweep, ClientError> {
 async fn follow(server: &Server, no: i64) -> Result<Sweep, ClientError> {
     let is_watched = std::io::stderr().is_terminal();
     loop {
+        let asked = Instant::now();
         let sweep = by_no(server, no).await?;
+        let pause = EVERY.max(asked.elapsed() * TIMES_AS_LONG);
         let SweepCounts { pending, silent, offered, begun, .. } = sweep.counts;
+        if sweep.begins_at > sweep.now {
+            return Ok(sweep);
+        }
         let waits_for_silent_only = pending == silent && offered + begun == 0;
         if sweep.status != SweepStatus::Running || waits_for_silent_only {
             if is_watched {
@@ -171,7 +183,7 @@ async fn follow(server: &Server, no: i64) -> Result<Sweep, ClientError> {
         if is_watched {
             anstream::eprint!("\r{}\x1b[K", words::progress(&sweep));
         }
-        tokio::time::sleep(EVERY).await;
+        tokio::time::sleep(pause).await;
     }
 }
 
@@ -202,7 +214,7 @@ async fn show(
 /// Returns as an error what keeps a sweep that is over from being a success.
 fn ended_as(sweep: &Sweep) -> Result<(), ClientError> {
     let counts = &sweep.counts;
-    if counts.offered + counts.begun > 0 || counts.pending > counts.silent {
+    if sweep.begins_at > sweep.now || counts.offered + counts.begun > 0 || counts.pending > counts.silent {
         return Ok(());
     }
     let again = format!("constans sweep show S{} --follow", sweep.no);

@@ -94,6 +94,9 @@ pub fn head(sweep: &Sweep) -> String {
         (Some(stopped), _) => {
             format!("stopped by {} at {}", harmless(&stopped.who), time(stopped.at))
         }
+        (None, SweepStatus::Running) if sweep.begins_at > sweep.now => {
+            format!("begins at {}", time(sweep.begins_at))
+        }
         (None, SweepStatus::Running) => format!("running, for those not heard until {}", time(sweep.ends_at)),
         (None, status) => status.words().to_owned(),
     };
@@ -267,7 +270,10 @@ fn planned(node: &PlannedNode) -> String {
         }
     }
     if let Some(opens) = node.opens {
-        parts.push(format!("its change window opens at {}; --now does not wait", time(opens)));
+        parts.push(format!(
+            "its change window opens at {}; --now does not wait, --when-open begins then",
+            time(opens)
+        ));
     }
     let as_of = node.as_of.map(|at| format!(", as of {}", time(at))).unwrap_or_default();
     format!("{}{as_of}", parts.join(", "))
@@ -277,7 +283,7 @@ fn left_words(why: &str, on: u64, opens: Option<Timestamp>) -> String {
     match (why, opens) {
         ("window", Some(opens)) => {
             format!(
-                "on {} the change window is closed, the last opens at {}; --now does not wait",
+                "on {} the change window is closed, the last opens at {}; --now does not wait, --when-open begins then",
                 nodes(on),
                 time(opens)
             )
@@ -346,7 +352,7 @@ mod tests {
         let counts: constans_wire::sweep::SweepCounts = answered(zero, counts);
         let whole = json!({
             "no": 118, "what": "Enforce baseline kiosk-lockdown", "order": { "mode": "enforce" }, "which": "labels.role == \"kiosk\"", "who": "ilse.maren",
-            "because": "install the shell that was missing", "asked_at": "2026-11-23T07:42:10Z", "ends_at": "2026-11-23T08:42:10Z", "status": "running",
+            "because": "install the shell that was missing", "asked_at": "2026-11-23T07:42:10Z", "begins_at": "2026-11-23T07:42:10Z", "ends_at": "2026-11-23T08:42:10Z", "status": "running",
             "counts": counts, "now": "2026-11-23T07:42:48Z",
         });
         answered(whole, over)
@@ -420,10 +426,10 @@ mod tests {
         Enforce all clauses on 40 nodes of 41, 36 at once, 4 with the next check-ins; 1 silent
           by what is known, 3 clauses would be corrected on 2 nodes
           on 1 node something is left: on_drift says report; --correct-once corrects named clauses
-          on 36 nodes the change window is closed, the last opens at 2026-11-28 22:00:00 UTC; --now does not wait
+          on 36 nodes the change window is closed, the last opens at 2026-11-28 22:00:00 UTC; --now does not wait, --when-open begins then
           gate-tern-1    left out: mode is observe (the group gates)
           kiosk-auken-1  2 clauses would be corrected, 1 blocked, 1 left: on_drift says report; --correct-once corrects named clauses, as of 2026-11-23 07:40:00 UTC
-          kiosk-auken-2  its change window opens at 2026-11-28 22:00:00 UTC; --now does not wait
+          kiosk-auken-2  its change window opens at 2026-11-28 22:00:00 UTC; --now does not wait, --when-open begins then
           kiosk-auken-3  not known: it has not run yet, or its last run is not kept
         ");
         let none = SweepPlan {

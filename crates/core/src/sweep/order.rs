@@ -1,8 +1,10 @@
 //! What a node is asked for.
 
 use crate::run::{Freeze, Mode, Observed, Part, RunSettings, Selection};
+use crate::sentence::Sentence;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 
 /// What each node of a sweep is to do.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -55,8 +57,6 @@ pub enum Refused {
         /// Which.
         message: String,
     },
-    /// The observing run before found nothing on it to be corrected.
-    NothingObserved,
     /// The agent could not.
     Failed {
         /// Why.
@@ -71,8 +71,7 @@ impl Refused {
     }
 
     /// Returns it in words.
-    pub fn words(&self) -> crate::sentence::Sentence {
-        use crate::sentence::Sentence;
+    pub fn words(&self) -> Sentence {
         match self {
             Self::Observing => Sentence::new("mode is observe"),
             Self::Frozen { no, until, because } => {
@@ -82,7 +81,6 @@ impl Refused {
             Self::Revoked => Sentence::new("revoked"),
             Self::NoState => Sentence::new("it has no desired state yet"),
             Self::NoSuchPart { message } | Self::Failed { message } => Sentence::new(message.clone()),
-            Self::NothingObserved => Sentence::new("nothing was found on it that would be corrected"),
         }
     }
 }
@@ -142,7 +140,7 @@ impl SweepOrder {
     ) -> RunSettings {
         let correct_once = match chosen {
             Selection::Chosen(addresses) if self.correct_once => addresses.clone(),
-            _ => std::collections::BTreeSet::new(),
+            _ => BTreeSet::new(),
         };
         RunSettings { mode: self.mode, now: self.now, correct_once, observed, ..usual }
     }

@@ -231,6 +231,48 @@ fn what_keeps_a_node_from_it_is_said_before_and_no_freeze_is_passed() {
 }
 
 #[test]
+fn a_sweep_can_begin_when_the_change_window_opens() {
+    let fleet = Fleet::start();
+    let kiosk = settled_kiosks(&fleet, 1).remove(0);
+    let wanted = kiosk.root.read(SHELL_CONF).unwrap();
+    kiosk.root.write(SHELL_CONF, "by hand\n").unwrap();
+    // Open one minute a week, which is not now.
+    let day = fleet.query("select lower(to_char(now() + interval '3 days', 'dy'))");
+    let window = format!("change_window = [{{ days = [\"{day}\"], from = \"03:00\", until = \"03:01\" }}]\n");
+    well(&group(&fleet, &kiosk, &(kiosks("enforce") + &window)));
+    kiosk.run(&["daemon", "--once"]);
+    assert_eq!(kiosk.root.read(SHELL_CONF).unwrap(), "by hand\n");
+    let enforce = |more: &[&str]| {
+        let base = ["sweep", "enforce", "--node", "kiosk-auken-1", "--because", WHY, "--yes"];
+        fleet.client(&base.into_iter().chain(more.iter().copied()).collect::<Vec<_>>())
+    };
+    let looked = enforce(&["--preview"]);
+    assert!(well(&looked).contains("its change window opens at "), "{}", looked.stdout);
+    let begun = enforce(&["--when-open"]);
+    assert!(well(&begun).contains("begins at 20"), "{}", begun.stdout);
+    let later = sweep(&fleet, 1);
+    assert!(later["begins_at"].as_str() > later["asked_at"].as_str(), "{later}");
+    kiosk.run(&["daemon", "--once"]);
+    assert_eq!(sweep(&fleet, 1)["counts"]["pending"], 1, "it is not offered yet");
+    assert_eq!(fleet.query("select count(*) from wake"), "0");
+    // The hour of the sweep is set forward, not the window: the node waits for that itself.
+    fleet.query("update sweep set begins_at = now()");
+    wait_for("it is woken for it", || fleet.query("select count(*) from wake") == "1");
+    kiosk.run(&["daemon", "--once"]);
+    let left = fleet.client(&["sweep", "show", "S1"]);
+    assert!(left.stdout.contains("1 left: outside the change window, which opens at "), "{}", left.stdout);
+    assert_eq!(kiosk.root.read(SHELL_CONF).unwrap(), "by hand\n");
+    enforce(&["--now", "--no-wait"]);
+    kiosk.run(&["daemon", "--once"]);
+    assert_eq!(kiosk.root.read(SHELL_CONF).unwrap(), wanted);
+    let far = json!({
+        "order": { "mode": "enforce" }, "nodes": ["kiosk-auken-1"], "because": WHY, "begins_at": "2099-01-01T00:00:00Z",
+    });
+    let (status, body) = fleet.curl().with_token(fleet.administrator()).post("/api/sweeps", &far.to_string());
+    assert!(status == 422 && body.contains("begins_at"), "{status} {body}");
+}
+
+#[test]
 fn named_clauses_are_corrected_once_although_their_switch_says_report_and_only_by_who_may() {
     let fleet = Fleet::start();
     let kiosk = settled_kiosks(&fleet, 1).remove(0);

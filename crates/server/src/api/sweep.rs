@@ -9,7 +9,7 @@ use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError};
 use crate::store::cursor::PageRange;
 use crate::store::sweep::{self as stored, FoundRow, NewNode, NewRow, NodeRow, SweepRow};
-use crate::store::{audit, listing, node, notice, wake};
+use crate::store::{audit, listing, node, notice};
 use crate::sweep::{failures, plan, shown_node, shown_sweep};
 use crate::trust::{Allowed, AllowedWithin, NodeRead, RunCorrectOnce, RunNow, RunOutsideWindow};
 use constans_core::filter::{SWEEPS, SWEPT_NODES};
@@ -18,7 +18,7 @@ use constans_core::words::check_reason;
 use constans_wire::sweep::{
     NamedNodes, NewSweep, Sweep, SweepBegun, SweepComparison, SweepFailure, SweptNode,
 };
-use jiff::SignedDuration;
+use jiff::{SignedDuration, Timestamp};
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
@@ -32,6 +32,8 @@ const MAX_NAMED: usize = 1_000;
 /// Nodes may begin a sweep for at least so long, and at most for a week.
 const SHORTEST_SECS: u64 = 60;
 const LONGEST_SECS: u64 = 7 * 86_400;
+/// And begins no later than this.
+const LATEST: SignedDuration = SignedDuration::from_hours(31 * 24);
 /// So many sweeps are begun within a minute, by whomever.
 const MAX_WITHIN_A_MINUTE: i64 = 30;
 /// So many nodes are named in a comparison.
@@ -56,6 +58,11 @@ pub async fn begin(
     if !(SHORTEST_SECS..=LONGEST_SECS).contains(&wanted.for_secs) {
         return Err(ApiError::invalid("for_secs", "a sweep goes on for a minute to a week"));
     }
+    let now = crate::clock::now();
+    let begins_at = wanted.begins_at.unwrap_or(now).max(now);
+    if begins_at > now + LATEST {
+        return Err(ApiError::invalid("begins_at", "a sweep begins within 31 days"));
+    }
     let observed = match wanted.after {
         None => None,
         Some(no) => Some(observed_by(db, no, &mut wanted).await?),
@@ -77,7 +84,7 @@ pub async fn begin(
     let to_correct: Option<HashMap<Uuid, u64>> = observed
         .as_ref()
         .map(|rows| rows.iter().map(|row| (row.node, u64::from(row.would.unsigned_abs()))).collect());
-    let planned = plan(db, &wanted.order, &ids, to_correct.as_ref()).await?;
+    let planned = plan(db, &wanted.order, &ids, to_correct.as_ref(), begins_at).await?;
     if wanted.preview {
         return Ok(Json(SweepBegun { no: None, plan: planned.plan }));
     }
@@ -96,7 +103,11 @@ pub async fn begin(
             hint: "look at it first: constans sweep … --preview".to_owned(),
         });
     }
-    let no = add(&wanted, &which, planned.targets, observed, &caller.person, db).await?;
+    let no = add(&wanted, begins_at, &which, planned.targets, observed, &caller.person, db).await?;
+    if begins_at <= now {
+        // Its nodes are woken at once.
+        while crate::sweep::begin(db).await? {}
+    }
     here.waker.wake(notice::SWEEPS);
     Ok(Json(SweepBegun { no: Some(no), plan: planned.plan }))
 }
@@ -188,6 +199,7 @@ fn told_names<'n>(names: impl ExactSizeIterator<Item = &'n str>) -> String {
 
 async fn add(
     wanted: &NewSweep,
+    begins_at: Timestamp,
     which: &str,
     targets: Vec<crate::sweep::PlannedTarget>,
     observed: Option<Vec<FoundRow>>,
@@ -209,8 +221,7 @@ async fn add(
         })
         .collect();
     let asked: Vec<Uuid> = nodes.iter().filter(|node| node.refused.is_none()).map(|node| node.node).collect();
-    let ends_at =
-        crate::clock::now() + SignedDuration::from_secs(i64::try_from(wanted.for_secs).unwrap_or(0));
+    let ends_at = begins_at + SignedDuration::from_secs(i64::try_from(wanted.for_secs).unwrap_or(0));
     let body = json!(wanted.order);
     let mut transaction = db.begin().await?;
     refuse_now(&mut transaction, asked.len()).await?;
@@ -227,15 +238,15 @@ async fn add(
         which,
         who: by,
         because: &wanted.because,
+        begins_at,
         ends_at,
         follows: wanted.after,
         nodes: &nodes,
     };
     let no = stored::add(&mut transaction, &new).await?;
-    wake::add(&mut transaction, by, Some(&format!("S{no}: {}", wanted.because)), &asked).await?;
     let detail = json!({
         "order": body, "which": which, "after": wanted.after, "nodes": nodes.len(), "asked": asked.len(),
-        "directly": wanted.directly, "until": ends_at, "because": wanted.because,
+        "directly": wanted.directly, "from": begins_at, "until": ends_at, "because": wanted.because,
     });
     audit::add(&mut *transaction, by, "began a sweep", &format!("S{no}"), &detail).await?;
     transaction.commit().await?;

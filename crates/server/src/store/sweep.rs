@@ -61,7 +61,9 @@ pub struct NewRow<'a> {
     pub who: &'a str,
     /// Why.
     pub because: &'a str,
-    /// Until when nodes may begin it.
+    /// From when on nodes may begin it.
+    pub begins_at: Timestamp,
+    /// Until when.
     pub ends_at: Timestamp,
     /// The observing sweep whose findings it corrects.
     pub follows: Option<i64>,
@@ -91,6 +93,7 @@ pub async fn add(db: &mut PgConnection, new: &NewRow<'_>) -> sqlx::Result<i64> {
         .bind(new.who)
         .bind(new.because)
         .bind(sql_now())
+        .bind(new.begins_at.to_sqlx())
         .bind(new.ends_at.to_sqlx())
         .bind(new.follows)
         .fetch_one(&mut *db)
@@ -104,6 +107,11 @@ pub async fn add(db: &mut PgConnection, new: &NewRow<'_>) -> sqlx::Result<i64> {
         .execute(&mut *db)
         .await?;
     Ok(no)
+}
+
+/// Takes a sweep whose time to begin has come and whose nodes were not woken for it: returns its number, who asked and why.
+pub async fn to_begin(db: impl PgExecutor<'_>) -> sqlx::Result<Option<(i64, String, String)>> {
+    sqlx::query_as(include_str!("sql/sweep/to_begin.sql")).bind(sql_now()).fetch_optional(db).await
 }
 
 /// Returns how many sweeps were asked for since a moment.
@@ -183,6 +191,16 @@ pub struct Done<'a> {
     pub run: Option<Uuid>,
     /// What it came to.
     pub came_of: &'a Value,
+    /// The status of the run.
+    pub status: &'a str,
+    /// Whether all that it examined is in line.
+    pub is_in_line: bool,
+    /// How many clauses it corrected.
+    pub corrected: i32,
+    /// Whether it left any.
+    pub with_left: bool,
+    /// How many it left since they changed after they were observed.
+    pub changed_since: i32,
     /// What an observing run would have corrected, and how many clauses these are.
     pub found: Option<(&'a Value, i32)>,
 }
@@ -198,6 +216,11 @@ pub async fn done(db: impl PgExecutor<'_>, done: &Done<'_>) -> sqlx::Result<()> 
         .bind(done.came_of)
         .bind(done.found.map(|(found, _)| found))
         .bind(done.found.map(|(_, would)| would))
+        .bind(done.status)
+        .bind(done.is_in_line)
+        .bind(done.corrected)
+        .bind(done.with_left)
+        .bind(done.changed_since)
         .execute(db)
         .await
         .map(|_| ())
@@ -257,10 +280,6 @@ const STATE: &str = "case when x.done_at is not null then 'done' when x.refused 
         when s.ends_at <= $1 or s.stopped_at is not null then 'not_reached'
         when x.offered_at is not null then 'offered' else 'pending' end";
 
-/// Whether all that the node `x` examined is in line.
-const IN_LINE: &str = "coalesce(x.came_of ->> 'status' <> 'failed' and not coalesce((x.came_of ->> 'is_stopped')::boolean, false)
-        and (x.came_of #>> '{counts,out_of_line}')::bigint + (x.came_of #>> '{counts,blocked}')::bigint + (x.came_of #>> '{counts,failed}')::bigint + (x.came_of #>> '{counts,unsupported}')::bigint = 0, false)";
-
 /// A sweep, and what came of it so far.
 #[derive(Debug, sqlx::FromRow)]
 #[expect(missing_docs, reason = "they are those of the interface")]
@@ -271,6 +290,7 @@ pub struct SweepRow {
     pub who: String,
     pub because: String,
     pub asked_at: SqlTimestamp,
+    pub begins_at: SqlTimestamp,
     pub ends_at: SqlTimestamp,
     pub stopped_at: Option<SqlTimestamp>,
     pub stopped_by: Option<String>,
@@ -304,18 +324,18 @@ impl SweepRow {
 
 fn sweeps_sql(which: &str) -> String {
     format!(
-        "select s.no, s.body, s.which, s.who, s.because, s.asked_at, s.ends_at, s.stopped_at, s.stopped_by, s.follows,
+        "select s.no, s.body, s.which, s.who, s.because, s.asked_at, s.begins_at, s.ends_at, s.stopped_at, s.stopped_by, s.follows,
                 (select max(f.no) from sweep f where f.follows = s.no) as enforced_by, c.* from ({which}) s cross join lateral (
             select max(x.done_at) as last_done_at, count(*) as nodes, count(*) filter (where x.state = 'pending') as pending, count(*) filter (where x.state = 'offered') as offered,
                 count(*) filter (where x.state = 'pending' and x.is_silent) as silent, count(*) filter (where x.state = 'begun') as begun, count(*) filter (where x.state = 'done') as done, count(*) filter (where x.state = 'refused') as refused,
                 count(*) filter (where x.state = 'not_reached') as not_reached, count(*) filter (where x.is_in_line) as in_line,
-                count(*) filter (where x.was_in_line) as in_line_before, count(*) filter (where x.came_of ->> 'status' = 'failed') as failed,
-                count(*) filter (where (x.came_of #>> '{{counts,corrected}}')::bigint > 0) as corrected,
-                count(*) filter (where jsonb_array_length(x.came_of -> 'left') > 0) as with_left, coalesce(sum(x.would), 0)::bigint as would,
-                coalesce(sum((x.came_of #>> '{{counts,corrected}}')::bigint), 0)::bigint as corrected_clauses,
-                coalesce(sum(jsonb_array_length(jsonb_path_query_array(x.came_of, '$.left[*].why ? (@.reason == \"changed_since_observed\")'))), 0)::bigint as changed_since
-            from (select x.*, {STATE} as state, {IN_LINE} as is_in_line, coalesce(n.silent_after < $1, true) as is_silent
-                    from sweep_node x join node_now n on n.node = x.node where x.sweep = s.no) x) c order by s.no desc"
+                count(*) filter (where x.was_in_line) as in_line_before, count(*) filter (where x.status = 'failed') as failed,
+                count(*) filter (where x.corrected > 0) as corrected,
+                count(*) filter (where x.with_left) as with_left, coalesce(sum(x.would), 0)::bigint as would,
+                coalesce(sum(x.corrected), 0)::bigint as corrected_clauses,
+                coalesce(sum(x.changed_since), 0)::bigint as changed_since
+            from (select x.status, x.is_in_line, x.was_in_line, x.corrected, x.with_left, x.would, x.changed_since, x.done_at, {STATE} as state, coalesce(n.silent_after < $1, true) as is_silent
+                    from sweep_node x left join node_now n on n.node = x.node and x.done_at is null and x.refused is null where x.sweep = s.no) x) c order by s.no desc"
     )
 }
 
@@ -330,7 +350,7 @@ pub async fn by_no(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Option<Swee
 
 /// Returns the sweeps that nodes may still begin, or run, at most 20.
 pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<SweepRow>> {
-    let open = "select * from sweep where ends_at > $1 - interval '1 hour' and exists (
+    let open = "select * from sweep where begins_at <= $1 and ends_at > $1 - interval '1 hour' and exists (
         select 1 from sweep_node x where x.sweep = sweep.no and x.done_at is null and x.refused is null) order by no desc limit 20";
     sqlx::query_as(AssertSqlSafe(sweeps_sql(open))).bind(sql_now()).fetch_all(db).await
 }
@@ -386,9 +406,9 @@ pub async fn nodes(
     most: i64,
 ) -> sqlx::Result<Vec<NodeRow>> {
     let sql = format!(
-        "select * from (select y.*, case when y.came_of ->> 'status' = 'failed' then 0 when y.state = 'begun' then 1 when y.state = 'done' and not y.is_in_line then 2
+        "select * from (select y.*, case when y.status = 'failed' then 0 when y.state = 'begun' then 1 when y.state = 'done' and not y.is_in_line then 2
                 when y.state = 'refused' then 3 when y.state = 'not_reached' then 4 when y.state = 'done' then 6 else 5 end as place from (
-            select node.name, {STATE} as state, {IN_LINE} as is_in_line, x.was_in_line, x.run, x.would, x.progress, x.begun_at, x.told_at, x.done_at, x.came_of, x.refused,
+            select node.name, {STATE} as state, x.status, x.is_in_line, x.was_in_line, x.run, x.would, x.progress, x.begun_at, x.told_at, x.done_at, x.came_of, x.refused,
                 n.heard_at, n.promised_at, coalesce(n.silent_after < $1, true) as is_silent, s.ends_at
             from sweep_node x join sweep s on s.no = x.sweep join node on node.id = x.node join node_now n on n.node = x.node where x.sweep = $2) y) z
         where $3::integer is null or (z.place, z.name) > ($3, $4) order by z.place, z.name limit $5"
@@ -416,15 +436,5 @@ pub struct ComparedRow {
 
 /// Returns the nodes that reported in both sweeps, by name.
 pub async fn compared(db: impl PgExecutor<'_>, before: i64, after: i64) -> sqlx::Result<Vec<ComparedRow>> {
-    let of = |sweep: &str| {
-        format!(
-            "(select x.node, {IN_LINE} as is_in_line from sweep_node x where x.sweep = {sweep} and x.done_at is not null)"
-        )
-    };
-    let sql = format!(
-        "select node.name, b.is_in_line as was_in_line, a.is_in_line from {} b join {} a on a.node = b.node join node on node.id = a.node order by node.name",
-        of("$1"),
-        of("$2")
-    );
-    sqlx::query_as(AssertSqlSafe(sql)).bind(before).bind(after).fetch_all(db).await
+    sqlx::query_as(include_str!("sql/sweep/compared.sql")).bind(before).bind(after).fetch_all(db).await
 }

@@ -37,7 +37,7 @@ pub struct Planned {
     pub plan: SweepPlan,
 }
 
-/// Plans a sweep over nodes. `to_correct` says on how many clauses of each exactly what was observed is corrected, if that is asked for.
+/// Plans a sweep over nodes that begins at a moment. `to_correct` says on how many clauses of each exactly what was observed is corrected, if that is asked for.
 ///
 /// # Errors
 ///
@@ -47,8 +47,8 @@ pub async fn plan(
     order: &SweepOrder,
     nodes: &[Uuid],
     to_correct: Option<&HashMap<Uuid, u64>>,
+    now: Timestamp,
 ) -> Result<Planned, ApiError> {
-    let now = crate::clock::now();
     let rows = sweep::targets(db, nodes).await?;
     let ids: Vec<Uuid> = rows.iter().map(|row| row.id).collect();
     let in_force = freeze::in_force(db, &ids).await?;

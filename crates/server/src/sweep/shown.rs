@@ -57,6 +57,7 @@ pub fn shown_sweep(row: SweepRow) -> Result<Sweep, ApiError> {
         who: row.who,
         because: row.because,
         asked_at: row.asked_at.to_jiff(),
+        begins_at: row.begins_at.to_jiff(),
         ends_at: row.ends_at.to_jiff(),
         status,
         last_done_at: row.last_done_at.map(|at| at.to_jiff()),
