@@ -10,8 +10,8 @@ use crate::problem::{Answer, ApiError};
 use crate::store::cursor::PageRange;
 use crate::store::sweep::{self as stored, FoundRow, NewNode, NewRow, NodeRow, SweepRow};
 use crate::store::{audit, listing, node, notice};
-use crate::sweep::{failures, plan, shown_node, shown_sweep};
-use crate::trust::{Allowed, AllowedWithin, NodeRead, RunCorrectOnce, RunNow, RunOutsideWindow};
+use crate::sweep::{self, PlannedTarget, failures, plan, shown_node, shown_sweep};
+use crate::trust::{Allowed, AllowedWithin, NodeRead, Permission, RunCorrectOnce, RunNow, RunOutsideWindow};
 use constans_core::filter::{SWEEPS, SWEPT_NODES};
 use constans_core::run::Mode;
 use constans_core::words::check_reason;
@@ -73,12 +73,10 @@ pub async fn begin(
     let mut connection = db.acquire().await?;
     caller.check_nodes(&mut connection, &ids).await?;
     if wanted.order.now {
-        may_also(caller.also::<RunOutsideWindow>(), &caller.person)?
-            .check_nodes(&mut connection, &ids)
-            .await?;
+        also::<RunOutsideWindow>(&caller)?.check_nodes(&mut connection, &ids).await?;
     }
     if wanted.order.correct_once {
-        may_also(caller.also::<RunCorrectOnce>(), &caller.person)?.check_nodes(&mut connection, &ids).await?;
+        also::<RunCorrectOnce>(&caller)?.check_nodes(&mut connection, &ids).await?;
     }
     drop(connection);
     let to_correct: Option<HashMap<Uuid, u64>> = observed
@@ -106,26 +104,16 @@ pub async fn begin(
     let no = add(&wanted, begins_at, &which, planned.targets, observed, &caller.person, db).await?;
     if begins_at <= now {
         // Its nodes are woken at once.
-        while crate::sweep::begin(db).await? {}
+        while sweep::begin(db).await? {}
     }
     here.waker.wake(notice::SWEEPS);
     Ok(Json(SweepBegun { no: Some(no), plan: planned.plan }))
 }
 
-fn may_also<T>(also: Option<T>, person: &str) -> Result<T, ApiError>
-where
-    T: NamesPermission,
-{
-    also.ok_or_else(|| ApiError::NotAllowed { person: person.to_owned(), permission: T::PERMISSION })
-}
-
-/// A caller whose permission has a name.
-trait NamesPermission {
-    const PERMISSION: &'static str;
-}
-
-impl<P: crate::trust::Permission> NamesPermission for AllowedWithin<P> {
-    const PERMISSION: &'static str = P::NAME;
+/// Returns the caller as one who may also do what `Q` permits.
+fn also<Q: Permission>(caller: &AllowedWithin<RunNow>) -> Result<AllowedWithin<Q>, ApiError> {
+    let refused = || ApiError::NotAllowed { person: caller.person.clone(), permission: Q::NAME };
+    caller.also::<Q>().ok_or_else(refused)
 }
 
 /// Returns what the nodes of an observing sweep reported that is to be corrected, and takes its part over.
@@ -201,7 +189,7 @@ async fn add(
     wanted: &NewSweep,
     begins_at: Timestamp,
     which: &str,
-    targets: Vec<crate::sweep::PlannedTarget>,
+    targets: Vec<PlannedTarget>,
     observed: Option<Vec<FoundRow>>,
     by: &str,
     db: &PgPool,
