@@ -16,13 +16,20 @@ fn a_restored_database_puts_nothing_back_that_nobody_ordered() {
         well(&round(machine));
     }
     assert!(well(&fleet.client(&["recovery", "show"])).contains("not recovering"));
+    well(&fleet.client(&["sweep", "observe", "--node", "kiosk-auken-1", "--because", "a look", "--no-wait"]));
     fleet.back_up();
     assert!(well(&fleet.client(&["recovery", "show"])).contains("not recovering"), "a start is no restore");
 
     well(&group(&fleet, &kiosk, &KIOSKS.replace("MODE", "enforce").replace("= 45", "= 30")));
     well(&round(&kiosk));
     well(&fleet.client(&["node", "revoke", "gate-auken-1"]));
+    assert_eq!(fleet.query("select count(done_at) from sweep_node"), "1");
     fleet.put_back();
+    assert_eq!(
+        fleet.query("select stopped_by from sweep"),
+        "constans",
+        "what came of it is not known any more"
+    );
 
     let output = round(&kiosk);
     assert!(

@@ -233,6 +233,11 @@ pub async fn stop(db: impl PgExecutor<'_>, no: i64, by: &str) -> sqlx::Result<bo
     Ok(stopped.rows_affected() > 0)
 }
 
+/// Stops all sweeps that nodes may still begin: the database was put back, and what came of them since is not known.
+pub async fn end_all(db: impl PgExecutor<'_>, by: &str) -> sqlx::Result<()> {
+    sqlx::query(include_str!("sql/sweep/end_all.sql")).bind(sql_now()).bind(by).execute(db).await.map(|_| ())
+}
+
 /// Returns the nodes of a sweep that have neither reported nor refused.
 pub async fn open_nodes(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<Uuid>> {
     sqlx::query_scalar(include_str!("sql/sweep/open_nodes.sql")).bind(no).fetch_all(db).await
@@ -410,7 +415,7 @@ pub async fn nodes(
                 when y.state = 'refused' then 3 when y.state = 'not_reached' then 4 when y.state = 'done' then 6 else 5 end as place from (
             select node.name, {STATE} as state, x.status, x.is_in_line, x.was_in_line, x.run, x.would, x.progress, x.begun_at, x.told_at, x.done_at, x.came_of, x.refused,
                 n.heard_at, n.promised_at, coalesce(n.silent_after < $1, true) as is_silent, s.ends_at
-            from sweep_node x join sweep s on s.no = x.sweep join node on node.id = x.node join node_now n on n.node = x.node where x.sweep = $2) y) z
+            from sweep_node x join sweep s on s.no = x.sweep join node on node.id = x.node left join node_now n on n.node = x.node where x.sweep = $2) y) z
         where $3::integer is null or (z.place, z.name) > ($3, $4) order by z.place, z.name limit $5"
     );
     sqlx::query_as(AssertSqlSafe(sql))
