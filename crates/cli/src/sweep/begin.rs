@@ -67,6 +67,7 @@ impl BeginArguments {
             after: None,
             directly: false,
             because: self.because.clone(),
+            begins_at: None,
             for_secs: self.for_secs,
             preview: false,
         }
@@ -116,7 +117,17 @@ async fn end(server: &Server, no: i64, arguments: &BeginArguments) -> Result<(),
 
 /// Has nodes enforced: several of them are observed first, and exactly what was found is corrected.
 pub async fn enforce(arguments: &EnforceArguments) -> Result<(), ClientError> {
-    let EnforceArguments { begin, after, now, although_observing, correct_once, directly, yes } = arguments;
+    let EnforceArguments {
+        begin,
+        after,
+        now,
+        although_observing,
+        correct_once,
+        directly,
+        at,
+        when_open,
+        yes,
+    } = arguments;
     let server = Server::open(&begin.server)?;
     let order = SweepOrder {
         now: *now,
@@ -128,7 +139,12 @@ pub async fn enforce(arguments: &EnforceArguments) -> Result<(), ClientError> {
     if let Some(after) = after {
         wanted = exactly(wanted, i64::from(*after));
     }
-    let looked = looked_at(&server, &wanted).await?;
+    wanted.begins_at = *at;
+    let mut looked = looked_at(&server, &wanted).await?;
+    if let Some(opens) = looked.plan.opens.filter(|_| *when_open) {
+        wanted.begins_at = Some(opens);
+        looked = looked_at(&server, &wanted).await?;
+    }
     if begin.preview {
         return print_plan(&server, &looked);
     }
