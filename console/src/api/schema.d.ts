@@ -6029,11 +6029,16 @@ export interface components {
             after?: number | null;
             /** @description Why. */
             because: string;
+            /**
+             * Format: date-time
+             * @description From when on nodes may begin it, for example when their change windows are open; at once if it is not given.
+             */
+            begins_at?: string | null;
             /** @description Whether more than one node is enforced without having been observed first. */
             directly?: boolean;
             /** @description Or those that a condition selects (CEL); all nodes if it is empty. */
             filter?: string | null;
-            /** @description For how many seconds nodes may begin it. */
+            /** @description For how many seconds from then on. */
             for_secs?: number;
             /** @description The nodes by name. */
             nodes?: string[];
@@ -6775,9 +6780,6 @@ export interface components {
             message: string;
             /** @enum {string} */
             reason: "no_such_part";
-        } | {
-            /** @enum {string} */
-            reason: "nothing_observed";
         } | {
             /** @description Why. */
             message: string;
@@ -7662,11 +7664,16 @@ export interface components {
             asked_at: string;
             /** @description Why. */
             because: string;
+            /**
+             * Format: date-time
+             * @description From when on nodes may begin it.
+             */
+            begins_at: string;
             /** @description Number of nodes. */
             counts: components["schemas"]["SweepCounts"];
             /**
              * Format: date-time
-             * @description Until when nodes may begin it.
+             * @description Until when.
              */
             ends_at: string;
             /**
