@@ -13,6 +13,16 @@ const complaints = [];
 page.on('console', (message) => message.type() === 'error' && complaints.push(message.text()));
 page.on('pageerror', (error) => complaints.push(String(error)));
 
+/** A page whose colours or places are on their way is looked at again: what is found is what stays. */
+async function oncePageIsStill(find) {
+  let found = await find();
+  for (let again = 0; again < 4 && found.length > 0; again += 1) {
+    await page.waitForTimeout(500);
+    found = await find();
+  }
+  return found;
+}
+
 const steps = {
   goto: ({ url }) => page.goto(url, { waitUntil: 'domcontentloaded' }),
   see: ({ text }) => page.getByText(text).first().waitFor(),
@@ -43,19 +53,22 @@ const steps = {
   settled: () => page.waitForLoadState('networkidle', { timeout: 3_000 }).catch(() => {}),
   /** What is wider than the window, apart from what scrolls by itself. */
   overflow: () =>
-    page.evaluate(() => {
-      const room = document.documentElement.clientWidth;
-      if (document.documentElement.scrollWidth <= room) return [];
-      const scrolls = (one) => one !== document.body && (getComputedStyle(one).overflowX !== 'visible' || scrolls(one.parentElement));
-      const wide = [...document.querySelectorAll('body *')].filter((one) => one.getBoundingClientRect().right > room + 0.5 && !scrolls(one.parentElement));
-      return wide.slice(-3).map((one) => `${one.tagName.toLowerCase()} to ${Math.round(one.getBoundingClientRect().right)} of ${room}: ${(one.textContent ?? '').slice(0, 60)}`);
-    }),
+    oncePageIsStill(() =>
+      page.evaluate(() => {
+        const room = document.documentElement.clientWidth;
+        if (document.documentElement.scrollWidth <= room) return [];
+        const scrolls = (one) => one !== document.body && (getComputedStyle(one).overflowX !== 'visible' || scrolls(one.parentElement));
+        const wide = [...document.querySelectorAll('body *')].filter((one) => one.getBoundingClientRect().right > room + 0.5 && !scrolls(one.parentElement));
+        return wide.slice(-3).map((one) => `${one.tagName.toLowerCase()} to ${Math.round(one.getBoundingClientRect().right)} of ${room}: ${(one.textContent ?? '').slice(0, 60)}`);
+      }),
+    ),
   /** What keeps people with a screen reader, a keyboard or weak eyes from using the page, by the rules of WCAG 2.2. */
-  violations: async () => {
-    if (!(await page.evaluate(() => 'axe' in window))) await page.evaluate(packages('axe-core').source);
-    const found = await page.evaluate(() => window.axe.run(document, { resultTypes: ['violations'] }));
-    return found.violations.flatMap(({ id, help, nodes }) => nodes.slice(0, 3).map(({ html, any }) => `${id} (${help}): ${html.slice(0, 200)} ${any[0]?.message ?? ''}`));
-  },
+  violations: () =>
+    oncePageIsStill(async () => {
+      if (!(await page.evaluate(() => 'axe' in window))) await page.evaluate(packages('axe-core').source);
+      const found = await page.evaluate(() => window.axe.run(document, { resultTypes: ['violations'] }));
+      return found.violations.flatMap(({ id, help, nodes }) => nodes.slice(0, 3).map(({ html, any }) => `${id} (${help}): ${html.slice(0, 200)} ${any[0]?.message ?? ''}`));
+    }),
 };
 
 for await (const line of createInterface({ input: process.stdin })) {
