@@ -4936,17 +4936,6 @@ export interface components {
                 }
             ][];
         };
-        /** @description What a sweep would do on a node. */
-        Foreseen: {
-            /** @description How many wait for something that they need. */
-            blocked: number;
-            /** @description How many clauses it would correct, or try to. */
-            correct: number;
-            /** @description How many it would leave, by why, as a word: `on_drift`. */
-            leave?: {
-                [key: string]: number;
-            };
-        };
         /** @description A freeze that nodes hold and that the restored database does not know. */
         ForgottenFreeze: {
             /** @description Itself, by the clock of that node. */
@@ -6168,6 +6157,17 @@ export interface components {
             /** @description Number of nodes for which the filter cannot be evaluated, because they did not report a field; they are not listed. */
             undecidable: number;
         };
+        /** @description What a sweep would do on a node. */
+        NodePreview: {
+            /** @description How many wait for something that they need. */
+            blocked: number;
+            /** @description How many clauses it would correct, or try to. */
+            correct: number;
+            /** @description How many it would leave, by why, as a word: `on_drift`. */
+            leave?: {
+                [key: string]: number;
+            };
+        };
         /**
          * @description What is wrong about a node beside the status of its runs.
          * @enum {string}
@@ -6566,7 +6566,6 @@ export interface components {
              * @description When the server learned of that run.
              */
             as_of?: string | null;
-            foreseen?: components["schemas"]["Foreseen"] | null;
             /** @description Whether it is silent. */
             is_silent?: boolean;
             /** @description Who set its mode, if that is what is against it. */
@@ -6578,6 +6577,7 @@ export interface components {
              * @description When its change window opens, if it is closed.
              */
             opens?: string | null;
+            preview?: components["schemas"]["NodePreview"] | null;
             refused?: components["schemas"]["Sentence"] | null;
         };
         /** @description An error as `application/problem+json` (RFC 9457). */

@@ -43,18 +43,18 @@ export function PlanView({ plan }: { plan?: Schemas['SweepPlan'] }) {
   );
 }
 
-function isTold({ refused, opens, foreseen }: Schemas['PlannedNode']): boolean {
-  if (refused || opens || !foreseen) return true;
-  return foreseen.correct + foreseen.blocked > 0 || Object.keys(foreseen.leave ?? {}).length > 0;
+function isTold({ refused, opens, preview }: Schemas['PlannedNode']): boolean {
+  if (refused || opens || !preview) return true;
+  return preview.correct + preview.blocked > 0 || Object.keys(preview.leave ?? {}).length > 0;
 }
 
-function plannedWords({ refused, mode_from, foreseen, opens, as_of }: Schemas['PlannedNode'], now: number): string {
+function plannedWords({ refused, mode_from, preview, opens, as_of }: Schemas['PlannedNode'], now: number): string {
   if (refused) return `left out: ${write(refused, now)}${mode_from ? ` (${mode_from})` : ''}`;
-  if (!foreseen) return 'not known: it has not run yet, or its last run is not kept';
+  if (!preview) return 'not known: it has not run yet, or its last run is not kept';
   const parts = [
-    ...(foreseen.correct > 0 ? [`${count(foreseen.correct, 'clause')} would be corrected`] : []),
-    ...(foreseen.blocked > 0 ? [`${foreseen.blocked} blocked`] : []),
-    ...Object.entries(foreseen.leave ?? {}).map(([why, clauses]) => `${clauses} left: ${leftWords(why)}`),
+    ...(preview.correct > 0 ? [`${count(preview.correct, 'clause')} would be corrected`] : []),
+    ...(preview.blocked > 0 ? [`${preview.blocked} blocked`] : []),
+    ...Object.entries(preview.leave ?? {}).map(([why, clauses]) => `${clauses} left: ${leftWords(why)}`),
     ...(opens ? [`its change window opens at ${clock(opens)}`] : []),
   ];
   return parts.join(', ') + (as_of ? `, as of ${clock(as_of)}` : '');

@@ -53,8 +53,8 @@ const plan = {
   left_on: { on_drift: 1 },
   each: [
     { name: 'kiosk-auken-3', refused: [{ text: 'mode is observe' }], mode_from: 'the group kiosks' },
-    { name: 'kiosk-auken-1', foreseen: { correct: 3, blocked: 1, leave: { on_drift: 2 } } },
-    { name: 'kiosk-auken-2', foreseen: { correct: 0, blocked: 0 } },
+    { name: 'kiosk-auken-1', preview: { correct: 3, blocked: 1, leave: { on_drift: 2 } } },
+    { name: 'kiosk-auken-2', preview: { correct: 0, blocked: 0 } },
   ],
 };
 const BEGIN = 'POST /api/sweeps';

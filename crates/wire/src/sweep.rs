@@ -4,7 +4,7 @@ use crate::generation::Generation;
 use constans_core::address::ClauseAddress;
 use constans_core::run::{Counts, Observed, Status};
 use constans_core::sentence::Sentence;
-use constans_core::sweep::{FailedClause, Foreseen, Refused, SweepOrder};
+use constans_core::sweep::{FailedClause, NodePreview, Refused, SweepOrder};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
@@ -150,7 +150,7 @@ pub struct PlannedNode {
     pub mode_from: Option<String>,
     /// What would be done, by what its last run found; none before its first run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub foreseen: Option<Foreseen>,
+    pub preview: Option<NodePreview>,
     /// When the server learned of that run.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub as_of: Option<Timestamp>,

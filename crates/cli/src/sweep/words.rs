@@ -125,12 +125,12 @@ pub fn head(sweep: &Sweep) -> String {
         }
         Mode::Observe => {}
         Mode::Enforce => {
-            let foreseen = if sweep.after.is_some() {
+            let preview = if sweep.after.is_some() {
                 format!(" of {} that were observed", counts.would)
             } else {
                 String::new()
             };
-            let _ = writeln!(text, "       corrected: {}{foreseen}", clauses(counts.corrected_clauses));
+            let _ = writeln!(text, "       corrected: {}{preview}", clauses(counts.corrected_clauses));
         }
     }
     if counts.changed_since > 0 {
@@ -244,7 +244,7 @@ pub fn plan(plan: &SweepPlan) -> String {
 }
 
 fn is_told(node: &PlannedNode) -> bool {
-    let would = node.foreseen.as_ref();
+    let would = node.preview.as_ref();
     node.refused.is_some()
         || node.opens.is_some()
         || would.is_none()
@@ -257,7 +257,7 @@ fn planned(node: &PlannedNode) -> String {
         return styled(style::ATTENTION, format!("left out: {}{from}", harmless(&refused.write_dated())));
     }
     let mut parts = Vec::new();
-    match &node.foreseen {
+    match &node.preview {
         None => parts.push("not known: it has not run yet, or its last run is not kept".to_owned()),
         Some(would) => {
             if would.correct > 0 {
@@ -415,10 +415,10 @@ mod tests {
             "left_on": { "window": 36, "on_drift": 1 }, "opens": "2026-11-28T22:00:00Z",
             "each": [
                 { "name": "gate-tern-1", "refused": [{ "text": "mode is observe" }], "mode_from": "the group gates" },
-                { "name": "kiosk-auken-1", "foreseen": { "correct": 2, "blocked": 1, "leave": { "on_drift": 1 } }, "as_of": "2026-11-23T07:40:00Z" },
-                { "name": "kiosk-auken-2", "foreseen": { "correct": 0, "blocked": 0 }, "opens": "2026-11-28T22:00:00Z" },
+                { "name": "kiosk-auken-1", "preview": { "correct": 2, "blocked": 1, "leave": { "on_drift": 1 } }, "as_of": "2026-11-23T07:40:00Z" },
+                { "name": "kiosk-auken-2", "preview": { "correct": 0, "blocked": 0 }, "opens": "2026-11-28T22:00:00Z" },
                 { "name": "kiosk-auken-3" },
-                { "name": "kiosk-auken-4", "foreseen": { "correct": 0, "blocked": 0 } },
+                { "name": "kiosk-auken-4", "preview": { "correct": 0, "blocked": 0 } },
             ],
         }))
         .unwrap();

@@ -91,7 +91,10 @@ impl CameOf {
     /// Returns whether each clause that it examined is as wanted now.
     pub fn is_in_line(&self) -> bool {
         let Counts { out_of_line, blocked, failed, unsupported, .. } = self.counts;
-        !self.is_stopped && out_of_line + blocked + failed + unsupported == 0 && self.status != Status::Failed
+        // A node may report any number.
+        !self.is_stopped
+            && [out_of_line, blocked, failed, unsupported] == [0; 4]
+            && self.status != Status::Failed
     }
 }
 

@@ -1,7 +1,7 @@
 use super::*;
 use crate::address::ClauseAddress;
 use crate::run::{
-    ClauseResult, Decision, Freeze, Leave, Mode, Outcome, Part, RunSettings, Selection, Status,
+    ClauseResult, Counts, Decision, Freeze, Leave, Mode, Outcome, Part, RunSettings, Selection, Status,
 };
 use crate::state::SwitchFrom;
 use jiff::Timestamp;
@@ -66,9 +66,9 @@ fn only_an_order_to_correct_once_opens_switches_and_only_of_its_clauses() {
     assert!(once.run_settings(usual, &Selection::Whole, None).correct_once.is_empty());
 }
 
-fn found(decision: Decision, would: Option<Decision>, outcome: Outcome) -> ForeseenClause {
+fn found(decision: Decision, would: Option<Decision>, outcome: Outcome) -> PreviewedClause {
     let address = ClauseAddress::parse("file:/etc/issue").unwrap();
-    ForeseenClause { address, topics: Vec::new(), origins: Vec::new(), decision, would, outcome }
+    PreviewedClause { address, topics: Vec::new(), origins: Vec::new(), decision, would, outcome }
 }
 
 #[test]
@@ -86,8 +86,8 @@ fn what_an_order_would_do_follows_from_what_the_last_run_left_and_why() {
         found(leave(Leave::OnlyAPerson), None, Outcome::OutOfLine),
     ];
     let told = |order: SweepOrder| {
-        let foreseen = foresee(&order, &all);
-        (foreseen.correct, serde_json::to_string(&foreseen.leave).unwrap())
+        let preview = preview_of(&order, &all);
+        (preview.correct, serde_json::to_string(&preview.leave).unwrap())
     };
     let (correct, left) = told(order(Mode::Enforce));
     assert_eq!((correct, left.as_str()), (2, r#"{"grace":1,"on_drift":1,"only_a_person":1}"#));
@@ -129,6 +129,8 @@ fn what_a_run_came_to_names_what_failed_and_what_was_left() {
     assert!(!came_of.is_in_line());
     let alone = CameOf::of(&results[..1], Mode::Enforce, Status::DriftCorrected, 5);
     assert!(alone.is_in_line());
+    let many = Counts { blocked: u64::MAX, failed: u64::MAX, ..Counts::default() };
+    assert!(!CameOf { counts: many, ..alone.clone() }.is_in_line(), "a node may report any number");
     assert!(!CameOf { is_stopped: true, ..alone }.is_in_line(), "not all of it was examined");
     let observed = [
         result("file:/a", &json!({ "outcome": "out_of_line", "would": { "due": "correct" } })),

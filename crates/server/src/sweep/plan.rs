@@ -5,7 +5,7 @@ use crate::store::freeze;
 use crate::store::sweep::{self, TargetRow};
 use constans_core::run::{Freeze, Mode, RunSettings};
 use constans_core::settings::AgentSettings;
-use constans_core::sweep::{Foreseen, ForeseenClause, Refused, SweepOrder, foresee};
+use constans_core::sweep::{NodePreview, PreviewedClause, Refused, SweepOrder, preview_of};
 use constans_wire::sweep::{PlannedNode, SweepPlan};
 use jiff::Timestamp;
 use sqlx::PgPool;
@@ -79,20 +79,20 @@ pub async fn plan(
         let of_run =
             RunSettings { freezes: freezes.collect(), ..settings.for_run(&settings.time_zone(), now) };
         let refused = refused(order, &row, &of_run, now);
-        let foreseen = match to_correct {
-            Some(to_correct) => {
-                to_correct.get(&row.id).map(|correct| Foreseen { correct: *correct, ..Foreseen::default() })
-            }
+        let preview = match to_correct {
+            Some(to_correct) => to_correct
+                .get(&row.id)
+                .map(|correct| NodePreview { correct: *correct, ..NodePreview::default() }),
             None if row.full_status.as_deref().is_some_and(|status| IN_LINE.contains(&status)) => {
-                Some(Foreseen::default())
+                Some(NodePreview::default())
             }
-            None => found.get(&row.id).map(|found| foresee(order, found)),
+            None => found.get(&row.id).map(|found| preview_of(order, found)),
         };
         let opens = opens(order, &of_run, now);
         let node = PlannedNode {
             mode_from: (refused == Some(Refused::Observing)).then(|| mode_from(&settings)).flatten(),
             refused: refused.as_ref().map(Refused::words),
-            foreseen,
+            preview,
             as_of: row.full_learned.map(|at| at.to_jiff()).filter(|_| to_correct.is_none()),
             opens,
             is_silent: row.is_silent,
@@ -103,7 +103,7 @@ pub async fn plan(
         told.push(node);
     }
     told.sort_by_key(|node| {
-        let correct = node.foreseen.as_ref().map_or(0, |foreseen| foreseen.correct);
+        let correct = node.preview.as_ref().map_or(0, |preview| preview.correct);
         (node.refused.is_none(), node.opens.is_none(), Reverse(correct))
     });
     told.truncate(MAX_TOLD);
@@ -122,10 +122,10 @@ fn count(plan: &mut SweepPlan, node: &PlannedNode, can_be_woken: bool) {
     if node.opens.is_some() {
         *plan.left_on.entry("window".to_owned()).or_default() += 1;
     }
-    let Some(foreseen) = &node.foreseen else { return };
-    plan.correct += foreseen.correct;
-    plan.correct_on += u64::from(foreseen.correct > 0);
-    for why in foreseen.leave.keys().filter(|why| *why != "window") {
+    let Some(preview) = &node.preview else { return };
+    plan.correct += preview.correct;
+    plan.correct_on += u64::from(preview.correct > 0);
+    for why in preview.leave.keys().filter(|why| *why != "window") {
         *plan.left_on.entry(why.clone()).or_default() += 1;
     }
 }
@@ -157,7 +157,10 @@ fn mode_from(settings: &AgentSettings) -> Option<String> {
 }
 
 /// Returns what the last runs of nodes did not find as wanted, as far as these are kept.
-async fn last_found(db: &PgPool, rows: &[TargetRow]) -> Result<HashMap<Uuid, Vec<ForeseenClause>>, ApiError> {
+async fn last_found(
+    db: &PgPool,
+    rows: &[TargetRow],
+) -> Result<HashMap<Uuid, Vec<PreviewedClause>>, ApiError> {
     let is_out =
         |row: &&TargetRow| row.full_status.as_deref().is_some_and(|status| !IN_LINE.contains(&status));
     let runs = rows.iter().filter(is_out).filter_map(|row| Some((row.id, row.full_run?)));

@@ -88,7 +88,7 @@ pub fn shown_node(row: NodeRow, now: Timestamp) -> Result<SweptNode, ApiError> {
     let (reached, of) = match (&counts, &progress) {
         (Some(counts), _) => {
             let all = total(counts);
-            (all - counts.blocked - counts.failed, all)
+            (all.saturating_sub(counts.blocked).saturating_sub(counts.failed), all)
         }
         (None, Some(progress)) => (progress.reached, progress.of),
         (None, None) => (0, 0),
@@ -116,7 +116,10 @@ pub fn shown_node(row: NodeRow, now: Timestamp) -> Result<SweptNode, ApiError> {
 
 fn total(counts: &Counts) -> u64 {
     let Counts { in_line, corrected, out_of_line, blocked, failed, unsupported, idle } = *counts;
-    in_line + corrected + out_of_line + blocked + failed + unsupported + idle
+    // A node may report any number.
+    [in_line, corrected, out_of_line, blocked, failed, unsupported, idle]
+        .into_iter()
+        .fold(0, u64::saturating_add)
 }
 
 /// How a node is, in one sentence.

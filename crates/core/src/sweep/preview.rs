@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 
 /// A clause that the last run of a node did not find as wanted, as far as it matters here.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-pub struct ForeseenClause {
+pub struct PreviewedClause {
     /// Its address.
     pub address: ClauseAddress,
     /// Its topics.
@@ -30,7 +30,7 @@ pub struct ForeseenClause {
 /// What a sweep would do on a node.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Foreseen {
+pub struct NodePreview {
     /// How many clauses it would correct, or try to.
     pub correct: u64,
     /// How many it would leave, by why, as a word: `on_drift`.
@@ -42,20 +42,20 @@ pub struct Foreseen {
 
 /// Returns what an order would do with what the last run of a node found, if nothing changed since. Clauses that were corrected then are
 /// as wanted.
-pub fn foresee(order: &SweepOrder, found: &[ForeseenClause]) -> Foreseen {
-    let mut foreseen = Foreseen::default();
+pub fn preview_of(order: &SweepOrder, found: &[PreviewedClause]) -> NodePreview {
+    let mut preview = NodePreview::default();
     for clause in found {
         let is_out = matches!(clause.outcome, Outcome::OutOfLine | Outcome::Blocked | Outcome::Failed);
         if !is_out || !order.part.has(&clause.address, &clause.topics, &clause.origins) {
             continue;
         }
         match due(order, clause) {
-            Due::Correct => foreseen.correct += 1,
-            Due::Blocked => foreseen.blocked += 1,
-            Due::Leave(why) => *foreseen.leave.entry(why.to_owned()).or_default() += 1,
+            Due::Correct => preview.correct += 1,
+            Due::Blocked => preview.blocked += 1,
+            Due::Leave(why) => *preview.leave.entry(why.to_owned()).or_default() += 1,
         }
     }
-    foreseen
+    preview
 }
 
 enum Due {
@@ -64,7 +64,7 @@ enum Due {
     Leave(&'static str),
 }
 
-fn due(order: &SweepOrder, clause: &ForeseenClause) -> Due {
+fn due(order: &SweepOrder, clause: &PreviewedClause) -> Due {
     match clause.would.as_ref().unwrap_or(&clause.decision) {
         Decision::Blocked { .. } => Due::Blocked,
         Decision::Leave { why } => match why {
