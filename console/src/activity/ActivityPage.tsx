@@ -5,6 +5,7 @@ import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { Link as RouterLink } from 'react-router';
 import { api, lists, type Schemas } from '../api/client';
+import { changeAddress } from '../changes/changeWords';
 import { asArgument } from '../lists/filter';
 import { ListView } from '../lists/ListView';
 import type { Column } from '../lists/RecordTable';
@@ -13,6 +14,7 @@ import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Moment } from '../looks/Moment';
+import { rolloutWords } from '../rollouts/rolloutWords';
 import { Page } from '../shell/Page';
 import { useParameters } from '../shell/parameters';
 import { QueryView } from '../shell/QueryView';
@@ -85,6 +87,7 @@ export function ActivityPage() {
             }
           />
         </Card>
+        <RolloutsCard />
         {compared > 0 && earlier > 0 && <ComparedCard no={compared} earlier={earlier} onClose={() => set({ compare: null, with: null })} />}
         <Card title="Work in progress">
           <QueryView query={activities}>
@@ -108,6 +111,50 @@ export function ActivityPage() {
     </Page>
   );
 }
+
+/** Changes that reach their nodes in waves. */
+function RolloutsCard() {
+  const list = useList('rollout', lists.rollouts, { key: ['rollouts'], prefix: 'rollouts.' });
+  return (
+    <Card title="Rollouts" aside={<CopiedCommand command={`constans rollout list${asArgument(list.filter)}`} />}>
+      <Typography sx={{ color: 'text.secondary', mb: 1 }}>
+        Changes that reach their nodes in waves. They begin where any change is handed out, by <i>In waves…</i>
+      </Typography>
+      <ListView
+        label="Rollouts"
+        nouns={['rollout', 'rollouts']}
+        list={list}
+        columns={ROLLOUT_COLUMNS}
+        keyOf={({ no }) => String(no)}
+        example={'rollout.status == "halted"'}
+        empty={
+          <Typography>
+            No rollouts yet. Preview a change, then: <Address>constans rollout begin CHANGE</Address>
+          </Typography>
+        }
+      />
+    </Card>
+  );
+}
+
+const ROLLOUT_COLUMNS: Column<Schemas['RolloutSummary']>[] = [
+  {
+    field: 'no',
+    head: 'Rollout',
+    text: ({ no }) => `C${no}`,
+    cell: ({ no }) => (
+      <Link component={RouterLink} to={changeAddress(no)}>
+        C{no}
+      </Link>
+    ),
+  },
+  { field: 'what', head: 'What', text: ({ what }) => what },
+  { field: 'who', head: 'Who', text: ({ who }) => who, isOneLine: true },
+  { field: 'because', head: 'Why', text: ({ because }) => because ?? '' },
+  { field: 'began_at', head: 'When', text: ({ began_at }) => began_at, cell: ({ began_at }) => <Moment at={began_at} /> },
+  { field: 'status', head: 'Progress', text: rolloutWords, isOneLine: true },
+  { field: 'halted_because', head: 'Halted because', text: ({ halted, ended_at }) => (halted && !ended_at ? halted.because : '') },
+];
 
 /** Two sweeps side by side. */
 function ComparedCard({ no, earlier, onClose }: { no: number; earlier: number; onClose: () => void }) {

@@ -100,6 +100,9 @@ export const lists = {
   sweeps: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/sweeps', { params: { query }, signal })),
   sweptNodes: (no: number) => (query: ListQuery, signal?: AbortSignal) =>
     pageOf(client.GET('/api/sweeps/{no}/nodes', { params: { path: { no }, query }, signal })),
+  rollouts: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/rollouts', { params: { query }, signal })),
+  rolloutNodes: (no: number) => (query: ListQuery, signal?: AbortSignal) =>
+    pageOf(client.GET('/api/rollouts/{no}/nodes', { params: { path: { no }, query }, signal })),
   letIn: (no: number) => (query: ListQuery, signal?: AbortSignal) =>
     pageOf(client.GET('/api/admission-rules/{no}/machines', { params: { path: { no }, query }, signal })),
   groups: (query: ListQuery, signal?: AbortSignal) => pageOf(client.GET('/api/groups', { params: { query }, signal })),
@@ -153,6 +156,11 @@ export const api = {
   sweepFailures: (no: number, signal?: AbortSignal) => answer(client.GET('/api/sweeps/{no}/failures', { params: { path: { no } }, signal })),
   sweepCompared: (no: number, earlier: number, signal?: AbortSignal) =>
     answer(client.GET('/api/sweeps/{no}/comparison', { params: { path: { no }, query: { with: earlier } }, signal })),
+  rollout: (body: Schemas['NewRollout']) => answer(client.POST('/api/rollouts', { body })),
+  rolloutShown: (no: number, signal?: AbortSignal) => answer(client.GET('/api/rollouts/{no}', { params: { path: { no } }, signal })),
+  haltRollout: (no: number, because: string) => answer(client.POST('/api/rollouts/{no}/halt', { params: { path: { no } }, body: { because } })),
+  rolloutGoesOn: (no: number, because: string) => answer(client.POST('/api/rollouts/{no}/go-on', { params: { path: { no } }, body: { because } })),
+  turnRolloutBack: (no: number, how: Schemas['HowToChange']) => answer(client.POST('/api/rollouts/{no}/turn-back', { params: { path: { no } }, body: how })),
   stopSweep: (no: number) => answer(client.POST('/api/sweeps/{no}/stop', { params: { path: { no } } })),
   wake: (body: Schemas['NewWake']) => answer(client.POST('/api/wakes', { body })),
   wakeShown: (no: number, signal?: AbortSignal) => answer(client.GET('/api/wakes/{no}', { params: { path: { no } }, signal })),

@@ -13,9 +13,9 @@ export interface paths {
         };
         /**
          * The activities in progress, the oldest first: description, who started it, nodes done and in all. Work of less than a second
-         *     is not listed, nor a sweep of which only silent nodes are waited for.
+         *     is not listed, nor a sweep of which only silent nodes are waited for. Of a rollout it is told how many nodes its waves have reached.
          * @description The activities in progress, the oldest first: description, who started it, nodes done and in all. Work of less than a second
-         *     is not listed, nor a sweep of which only silent nodes are waited for.
+         *     is not listed, nor a sweep of which only silent nodes are waited for. Of a rollout it is told how many nodes its waves have reached.
          */
         get: operations["get_api_activities"];
         put?: never;
@@ -2030,6 +2030,132 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rollouts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The rollouts, the newest first.
+         * @description The rollouts, the newest first.
+         */
+        get: operations["get_api_rollouts"];
+        put?: never;
+        /**
+         * Hands a previewed change out in waves, or only looks at which nodes each wave would have.
+         * @description Hands a previewed change out in waves, or only looks at which nodes each wave would have.
+         */
+        post: operations["post_api_rollouts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rollouts/{no}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A rollout: its waves, how their nodes are, and what failed.
+         * @description A rollout: its waves, how their nodes are, and what failed.
+         */
+        get: operations["get_api_rollouts_no"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rollouts/{no}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Has a rollout go on. If it was halted since too many nodes are bad, or goes on already, the next wave begins at once, whatever came of
+         *     those so far.
+         * @description Has a rollout go on. If it was halted since too many nodes are bad, or goes on already, the next wave begins at once, whatever came of
+         *     those so far.
+         */
+        post: operations["post_api_rollouts_no_go_on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rollouts/{no}/halt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Halts a rollout: no further wave is handed out; nodes that have it keep it.
+         * @description Halts a rollout: no further wave is handed out; nodes that have it keep it.
+         */
+        post: operations["post_api_rollouts_no_halt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rollouts/{no}/nodes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The nodes of a rollout: the bad ones first, then by wave; each by name.
+         * @description The nodes of a rollout: the bad ones first, then by wave; each by name.
+         */
+        get: operations["get_api_rollouts_no_nodes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rollouts/{no}/turn-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Turns a rollout back: the nodes that it reached are as they were before it. It is halted first; with `preview` only its impact is computed.
+         * @description Turns a rollout back: the nodes that it reached are as they were before it. It is halted first; with `preview` only its impact is computed.
+         */
+        post: operations["post_api_rollouts_no_turn_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/run-hours": {
         parameters: {
             query?: never;
@@ -3141,6 +3267,11 @@ export interface components {
             done: number;
             /**
              * Format: int64
+             * @description The rollout, by the number of its change, if it is one.
+             */
+            rollout?: number | null;
+            /**
+             * Format: int64
              * @description The sweep, by its number, if it is one.
              */
             sweep?: number | null;
@@ -3541,6 +3672,11 @@ export interface components {
             /** @description The nodes that it is about, by name. */
             nodes: string[];
             /**
+             * Format: int64
+             * @description The number of the change whose rollout it is about.
+             */
+            rollout?: number | null;
+            /**
              * Format: date-time
              * @description Since when.
              */
@@ -3584,6 +3720,17 @@ export interface components {
             last?: string | null;
             /** @description How many are not yet. */
             unchained: number;
+        };
+        /** @description A clause that failed on nodes of a rollout in the same way. */
+        BadClause: {
+            /** @description The clause. */
+            address: string;
+            /** @description What happened. */
+            message: string;
+            /** @description Some of them, by name. */
+            names: string[];
+            /** @description On how many nodes. */
+            nodes: number;
         };
         /** @description In what a baseline differs. */
         BaselineDifference: {
@@ -3731,6 +3878,8 @@ export interface components {
             findings?: components["schemas"]["GroupFinding"][];
             /** @description Its impact. */
             impact?: components["schemas"]["Impact"];
+            /** @description Whether it reaches its nodes in waves, of which the first is on its way. */
+            in_waves?: boolean;
             /** @description Number of nodes whose desired state changed. */
             nodes: number;
             /** @description Whether only its impact was computed, and nothing was handed out. */
@@ -3815,7 +3964,7 @@ export interface components {
          * @description How far a change is.
          * @enum {string}
          */
-        ChangeStatus: "waiting" | "preparing" | "previewed" | "unconfirmed" | "requested" | "handed_out" | "refused" | "stopped" | "dropped";
+        ChangeStatus: "waiting" | "preparing" | "previewed" | "unconfirmed" | "requested" | "in_waves" | "handed_out" | "turned_back" | "refused" | "stopped" | "dropped";
         /** @description A change as it is listed. */
         ChangeSummary: {
             /** @description Who approved it, of those who did not ask for it. */
@@ -3839,9 +3988,11 @@ export interface components {
              * @description The change that it reverts.
              */
             goes_back?: number | null;
+            /** @description Whether it reaches its nodes in waves, or did. */
+            has_rollout?: boolean;
             /** @description What to do. */
             hint?: string | null;
-            /** @description Its kind: `group`, `stage`, `serve`, `node`, `go_back`, `join`, `reported` or `resolver`. */
+            /** @description Its kind: `group`, `stage`, `serve`, `node`, `go_back`, `join`, `reported`, `resolver`, `wave` or `turn_back`. */
             kind: string;
             /**
              * Format: int64
@@ -3850,6 +4001,11 @@ export interface components {
             no: number;
             /** @description How many nodes it affects. */
             nodes: number;
+            /**
+             * Format: int64
+             * @description The change whose rollout it is a part of: it hands out one of its waves, or turns it back.
+             */
+            of_rollout?: number | null;
             /** @description How many of them do not have it yet, those left out that a later change altered. */
             outstanding: number;
             /** @description Why it was refused or stopped, and what to do about that. */
@@ -6004,6 +6160,20 @@ export interface components {
             /** @enum {string} */
             newness: "changed";
         };
+        /** @description A previewed change that is to reach its nodes in waves. */
+        NewRollout: {
+            /**
+             * Format: int64
+             * @description The number of the change: 118 is called C118.
+             */
+            change: number;
+            /** @description What was confirmed of its impact. */
+            confirmed?: components["schemas"]["Confirmed"];
+            /** @description How it goes. */
+            plan: components["schemas"]["RolloutPlan"];
+            /** @description Only look at which nodes each wave would have: nothing is begun. */
+            preview?: boolean;
+        };
         /** @description A node is to do a self-test. */
         NewSelfTest: {
             /** @description The node. */
@@ -6580,6 +6750,15 @@ export interface components {
             preview?: components["schemas"]["NodePreview"] | null;
             refused?: components["schemas"]["Sentence"] | null;
         };
+        /** @description A wave that a rollout would have. */
+        PlannedWave: {
+            /** @description Some of them, by name. */
+            names: string[];
+            /** @description How many nodes it has. */
+            nodes: number;
+            /** @description How many percent of the nodes have the change after it. */
+            percent: number;
+        };
         /** @description An error as `application/problem+json` (RFC 9457). */
         Problem: {
             /**
@@ -7045,6 +7224,156 @@ export interface components {
         RetireNodes: components["schemas"]["HowToChange"] & {
             /** @description The names of the nodes, at most 1,000. */
             nodes: string[];
+        };
+        /** @description A rollout, and what came of it so far. */
+        Rollout: {
+            /** @description What failed on nodes that finished a run of it, what failed on most nodes first; at most 200. */
+            bad_clauses: components["schemas"]["BadClause"][];
+            /**
+             * Format: date-time
+             * @description The server's clock.
+             */
+            now: string;
+            /** @description Itself. */
+            rollout: components["schemas"]["RolloutSummary"];
+            /** @description Its waves. */
+            waves: components["schemas"]["RolloutWave"][];
+        };
+        /** @description A rollout that was begun, or a look at one. */
+        RolloutBegun: {
+            /** @description Whether it is begun; otherwise it was only looked at, or waits for a second person. */
+            begun: boolean;
+            /** @description Whether it waits for a second person. */
+            requested?: boolean;
+            /** @description The waves that it would have, or has. */
+            waves: components["schemas"]["PlannedWave"][];
+        };
+        /** @description That a rollout is halted. */
+        RolloutHalted: {
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            at: string;
+            /** @description Why. */
+            because: string;
+            /** @description By whom. */
+            who: string;
+        };
+        /** @description A node of a rollout. */
+        RolloutNode: {
+            /**
+             * Format: date-time
+             * @description When it was heard last.
+             */
+            heard_at?: string | null;
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When it checks in next, as it promised.
+             */
+            next_check_in?: string | null;
+            /** @description How it is. */
+            state: components["schemas"]["RolloutNodeState"];
+            status?: components["schemas"]["Status"] | null;
+            /** @description Its wave, from 1 on. */
+            wave: number;
+        };
+        /**
+         * @description How a node of a rollout is.
+         * @enum {string}
+         */
+        RolloutNodeState: "waiting" | "silent" | "pending" | "received" | "finished" | "untried" | "failed" | "unusable" | "not_heard";
+        /** @description How a rollout goes. */
+        RolloutPlan: {
+            /** @description It halts when more than this many percent of the nodes that received a wave are bad, and at least 3 of them, or all of a smaller wave. */
+            bad_above_percent?: number;
+            /** @description For how many seconds a wave settles once 90 % of its heard nodes have finished a full run; at most a week. */
+            settle_secs?: number;
+            /** @description How many percent of the nodes have the change after each wave: cumulative, rising, 100 at the end; at most 20 waves. */
+            waves: number[];
+            /** @description The label within each of whose values the percentages count, for example `site`: then each site has nodes in the first wave. */
+            within?: string | null;
+        };
+        /** @description Why a rollout is halted, goes on or is turned back. */
+        RolloutReason: {
+            /** @description The reason, at most 500 characters. */
+            because: string;
+        };
+        /**
+         * @description How a rollout stands.
+         * @enum {string}
+         */
+        RolloutStatus: "going" | "halted" | "done" | "turned_back";
+        /** @description A rollout as it is listed. */
+        RolloutSummary: {
+            /** @description Who approved it, of those who did not ask for it. */
+            approved_by?: string | null;
+            /** @description Why, if that was given. */
+            because?: string | null;
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
+            began_at: string;
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
+            ended_at?: string | null;
+            /** @description By whom. */
+            ended_by?: string | null;
+            halted?: components["schemas"]["RolloutHalted"] | null;
+            /**
+             * Format: int64
+             * @description The change that is to hand out the next one, if that is under way.
+             */
+            next_change?: number | null;
+            /**
+             * Format: int64
+             * @description The number of its change: 118 is called C118.
+             */
+            no: number;
+            /** @description How it goes. */
+            plan: components["schemas"]["RolloutPlan"];
+            /** @description The last wave that was handed out; 0 before the first. */
+            reached: number;
+            /** @description How it stands. */
+            status: components["schemas"]["RolloutStatus"];
+            /** @description What it does, in words. */
+            what: string;
+            /** @description Who asked for it. */
+            who: string;
+        };
+        /** @description A wave of a rollout. */
+        RolloutWave: {
+            /**
+             * Format: int64
+             * @description The change that handed it out; none before.
+             */
+            change?: number | null;
+            /** @description How its nodes are. */
+            figures: components["schemas"]["WaveFigures"];
+            /**
+             * Format: date-time
+             * @description When it was handed out.
+             */
+            handed_out_at?: string | null;
+            /** @description How many percent of the nodes have the change after it. */
+            percent: number;
+            /**
+             * Format: date-time
+             * @description Until when it settles, as things are.
+             */
+            settles_until?: string | null;
+            /**
+             * Format: date-time
+             * @description Since when enough of its nodes have finished a full run of it.
+             */
+            settling_since?: string | null;
+            /** @description Its number, from 1 on. */
+            wave: number;
         };
         /** @description Why a machine that fits an admission rule waits for a person all the same. */
         RuleWaits: {
@@ -8181,6 +8510,25 @@ export interface components {
             generation: components["schemas"]["Generation"];
             /** @description The settings of the agent. */
             settings: components["schemas"]["AgentSettings"];
+        };
+        /** @description How the nodes of a wave are. */
+        WaveFigures: {
+            /** @description How many failed in the last full run of it. */
+            failed: number;
+            /** @description How many finished a full run of it. */
+            finished: number;
+            /** @description How many there are. */
+            nodes: number;
+            /** @description How many were not heard again after they received it, although they promised to check in. */
+            not_heard: number;
+            /** @description How many checked in since the wave and so received it; those that cannot be resolved by it are among them. */
+            received: number;
+            /** @description How many did not check in since the wave and are silent: they count as neither good nor bad, and get it when they return. */
+            silent: number;
+            /** @description How many of those only observe: on them it is untried. */
+            untried: number;
+            /** @description How many cannot be resolved. */
+            unusable: number;
         };
         /** @description Hours that come back every week. */
         WeeklyHours: {
@@ -21500,6 +21848,900 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["RetireNodes"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changed"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_rollouts: {
+        parameters: {
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutSummary"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_rollouts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRollout"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutBegun"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_rollouts_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_rollouts_no_go_on: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutReason"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_rollouts_no_halt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutReason"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rollout"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_rollouts_no_nodes: {
+        parameters: {
+            query?: {
+                /** @description Where the page begins, as in the `Link` of the page before; the first page if left out. */
+                after?: string;
+                /** @description CEL over the fields of an entry: only those that match. A refusal names the fields. */
+                filter?: string;
+                /** @description How many entries the page has at most; 1,000 if left out. */
+                size?: number;
+                /** @description A field of the entries, or one with `-` for the other way round; as described above if left out. */
+                sort?: string;
+            };
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    /** @description The address of the next page with `rel="next"` (RFC 8288); not sent with the last page */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutNode"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_rollouts_no_turn_back: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description A key that the caller chooses: the same request repeated with it makes no second change and has the same answer */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HowToChange"];
             };
         };
         responses: {

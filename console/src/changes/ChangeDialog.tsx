@@ -10,9 +10,10 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { type ReactNode, useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, type Schemas } from '../api/client';
+import { problemWords } from '../api/problemWords';
 import { ReasonField } from '../looks/ReasonField';
 import { useTyped } from '../shell/useKept';
-import { ConfirmDialog, problemWords } from './ConfirmDialog';
+import { ConfirmDialog } from './ConfirmDialog';
 import { changeAddress } from './changeWords';
 import { ImpactView } from './ImpactView';
 
@@ -25,13 +26,15 @@ interface Asked {
   /** What is filled in: an impact is that of what it was computed of. */
   filledIn: string;
   mayHandOut: boolean;
+  /** Whether it can reach its nodes in waves. */
+  canGoInWaves?: boolean;
   ask: (how: Schemas['HowToChange']) => Promise<Schemas['Changed']>;
   onClose: () => void;
   children?: ReactNode;
 }
 
 /** Asks for a change of desired state: its impact is shown first, then it is handed out, or requested of those who may. */
-export function ChangeDialog({ title, next, isWhole, filledIn, mayHandOut, ask, onClose, children }: Asked) {
+export function ChangeDialog({ title, next, isWhole, filledIn, mayHandOut, canGoInWaves, ask, onClose, children }: Asked) {
   const queries = useQueryClient();
   const navigate = useNavigate();
   const [because, setBecause] = useTyped(`${title} because`, '');
@@ -56,7 +59,16 @@ export function ChangeDialog({ title, next, isWhole, filledIn, mayHandOut, ask, 
   const isBusy = preview.isPending || request.isPending;
   const problem = preview.error ?? request.error;
   if (isConfirming && computed?.impact) {
-    return <ConfirmDialog no={computed.change.no} what={computed.change.what} impact={computed.impact} typedFrom={computed.typed_from} onClose={onClose} />;
+    return (
+      <ConfirmDialog
+        no={computed.change.no}
+        what={computed.change.what}
+        impact={computed.impact}
+        typedFrom={computed.typed_from}
+        canGoInWaves={canGoInWaves}
+        onClose={onClose}
+      />
+    );
   }
   return (
     <Dialog open onClose={onClose} maxWidth="sm" fullWidth aria-labelledby="change-title">

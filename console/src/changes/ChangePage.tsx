@@ -14,6 +14,7 @@ import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Moment } from '../looks/Moment';
+import { RolloutCards } from '../rollouts/RolloutCard';
 import { TextDiff } from '../run/TextDiff';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
@@ -50,6 +51,7 @@ function ChangeParts({ shown }: { shown: Schemas['ChangeShown'] }) {
   return (
     <>
       <ChangeHead shown={shown} />
+      {change.has_rollout && <RolloutCards no={change.no} />}
       <Box sx={{ display: 'grid', gap: 2, gridTemplateColumns: { xs: 'minmax(0, 1fr)', md: 'minmax(0, 13fr) minmax(0, 7fr)' }, alignItems: 'start' }}>
         <Box sx={{ display: 'grid', gap: 2, minWidth: 0 }}>
           {impact && (
@@ -68,7 +70,7 @@ function ChangeParts({ shown }: { shown: Schemas['ChangeShown'] }) {
             </Card>
           )}
         </Box>
-        {change.status === 'handed_out' && (
+        {change.status === 'handed_out' && !change.has_rollout && (
           <Card title="Nodes">
             <NodesOfChange shown={shown} />
           </Card>
@@ -121,6 +123,14 @@ function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_f
         {change.because && `: “${change.because}”`}
         {change.confirmed_by && `; confirmed by ${change.confirmed_by}`}
         {change.approved_by && `; approved by ${change.approved_by}`}
+        {change.of_rollout != null && (
+          <>
+            . Part of the rollout{' '}
+            <Link component={RouterLink} to={changeAddress(change.of_rollout)}>
+              C{change.of_rollout}
+            </Link>
+          </>
+        )}
         {change.goes_back != null && (
           <>
             . Takes back{' '}

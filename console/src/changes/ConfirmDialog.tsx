@@ -8,7 +8,9 @@ import TextField from '@mui/material/TextField';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
-import { api, Refused, type Schemas } from '../api/client';
+import { api, type Schemas } from '../api/client';
+import { problemWords } from '../api/problemWords';
+import { RolloutDialog } from '../rollouts/RolloutDialog';
 import { count } from '../words/words';
 import { changeAddress, confirmation } from './changeWords';
 import { ImpactView } from './ImpactView';
@@ -18,6 +20,8 @@ interface Asked {
   what: string;
   impact: Schemas['Impact'];
   typedFrom: number;
+  /** Whether it can reach its nodes in waves; turning a rollout back cannot. */
+  canGoInWaves?: boolean;
   /** Whether it is a request of another person that is approved. */
   approves?: boolean;
   onClose: () => void;
@@ -26,10 +30,11 @@ interface Asked {
 }
 
 /** Asks whether to hand a change out. Where it takes clauses from many nodes, their number is typed. */
-export function ConfirmDialog({ no, what, impact, typedFrom, approves = false, onClose, onHandedOut }: Asked) {
+export function ConfirmDialog({ no, what, impact, typedFrom, approves = false, canGoInWaves = true, onClose, onHandedOut }: Asked) {
   const queries = useQueryClient();
   const navigate = useNavigate();
   const [typed, setTyped] = useState('');
+  const [isInWaves, setInWaves] = useState(false);
   const handOut = useMutation({
     mutationFn: () => (approves ? api.approveChange : api.confirmChange)(no, confirmation(impact)),
     onSuccess: () => {
@@ -40,6 +45,7 @@ export function ConfirmDialog({ no, what, impact, typedFrom, approves = false, o
     onSettled: () => queries.invalidateQueries(),
   });
   const mustType = impact.takes_from >= typedFrom;
+  if (isInWaves) return <RolloutDialog no={no} what={what} impact={impact} typedFrom={typedFrom} onClose={onClose} onHandedOut={onHandedOut} />;
   return (
     <Dialog open onClose={onClose} maxWidth="md" fullWidth aria-labelledby="confirm-title">
       <DialogTitle id="confirm-title">
@@ -61,16 +67,15 @@ export function ConfirmDialog({ no, what, impact, typedFrom, approves = false, o
         <Button variant="text" onClick={onClose}>
           Cancel
         </Button>
+        {canGoInWaves && (
+          <Button variant="outlined" disabled={handOut.isPending} onClick={() => setInWaves(true)}>
+            In waves…
+          </Button>
+        )}
         <Button variant="contained" disabled={handOut.isPending || (mustType && typed.trim() !== String(impact.takes_from))} onClick={() => handOut.mutate()}>
           {handOut.isPending ? 'Handing out…' : approves ? 'Approve' : 'Hand out'}
         </Button>
       </DialogActions>
     </Dialog>
   );
-}
-
-/** What went wrong and what to do. */
-export function problemWords(error: Error): string {
-  const problem = error instanceof Refused ? error.problem : undefined;
-  return problem ? problem.title + (problem.hint ? `: ${problem.hint}` : '') : error.message;
 }

@@ -7,9 +7,10 @@ import DialogTitle from '@mui/material/DialogTitle';
 import Typography from '@mui/material/Typography';
 import { useMutation } from '@tanstack/react-query';
 import { api, type Schemas } from '../api/client';
+import { problemWords } from '../api/problemWords';
 import { ReasonField } from '../looks/ReasonField';
 import { useTyped } from '../shell/useKept';
-import { ConfirmDialog, problemWords } from './ConfirmDialog';
+import { ConfirmDialog } from './ConfirmDialog';
 
 /** Takes a change back: the reason first, then what that would alter, then whether to hand it out. */
 export function GoBackDialog({ change, onClose }: { change: Schemas['ChangeSummary']; onClose: () => void }) {

@@ -14,6 +14,10 @@ export function progressWords(change: Schemas['ChangeSummary']): string {
       if (change.outstanding === 0) return change.nodes === 1 ? 'the node has it' : `all ${change.nodes.toLocaleString('en')} nodes have it`;
       if (change.nodes === 1) return 'the node lacks it';
       return `${(change.nodes - change.outstanding).toLocaleString('en')} of ${count(change.nodes, 'node')} have it`;
+    case 'in_waves':
+      return 'in waves';
+    case 'turned_back':
+      return 'turned back';
     default:
       return change.status;
   }

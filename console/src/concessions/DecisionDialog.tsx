@@ -10,7 +10,7 @@ import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { api, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { useTyped } from '../shell/useKept';
 import { coverageWords, placeWords } from './concessionWords';
 

@@ -5,7 +5,7 @@ import LinearProgress from '@mui/material/LinearProgress';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { api, lists, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { ComplianceTabs } from '../compliance/ComplianceTabs';
 import { rateWords } from '../compliance/rate';
 import { asArgument } from '../lists/filter';

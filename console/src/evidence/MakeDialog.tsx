@@ -11,7 +11,7 @@ import TextField from '@mui/material/TextField';
 import Typography from '@mui/material/Typography';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { api, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { AsOf } from '../compliance/AsOf';
 import { ReasonField } from '../looks/ReasonField';
 import { useTyped } from '../shell/useKept';

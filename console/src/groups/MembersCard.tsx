@@ -6,7 +6,7 @@ import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { Card } from '../looks/Card';
 import { mono } from '../looks/theme';
 import { count } from '../words/words';

@@ -15,7 +15,7 @@ import TableRow from '@mui/material/TableRow';
 import TextField from '@mui/material/TextField';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { api, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { useSettled } from '../groups/useSettled';
 import { useKept } from '../shell/useKept';
 import { count } from '../words/words';

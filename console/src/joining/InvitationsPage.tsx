@@ -11,7 +11,7 @@ import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, lists, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { BulkBar, type Outcome, useForEach } from '../lists/Bulk';
 import { asArgument } from '../lists/filter';
 import { ListView } from '../lists/ListView';

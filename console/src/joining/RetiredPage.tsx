@@ -11,7 +11,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link as RouterLink } from 'react-router';
 import { api, lists, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { changeAddress } from '../changes/changeWords';
 import { BulkBar, type Outcome, useForEach } from '../lists/Bulk';
 import { asArgument } from '../lists/filter';

@@ -5,7 +5,7 @@ import MenuItem from '@mui/material/MenuItem';
 import Tooltip from '@mui/material/Tooltip';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { save, toCsv } from '../words/csv';
 
 /** A column of a list, as it is chosen and saved. */

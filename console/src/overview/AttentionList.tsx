@@ -3,6 +3,7 @@ import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
+import { changeAddress } from '../changes/changeWords';
 import { listOf, namesFilter } from '../lists/filter';
 import { Address } from '../looks/Address';
 import { StatusGlyph } from '../looks/StatusGlyph';
@@ -22,6 +23,7 @@ export function AttentionList({ attention, now }: { attention: Schemas['Attentio
 
 /** The page of the only node, at the clause; the list of nodes if there are several. */
 function causeOf(one: Schemas['Attention']): string {
+  if (one.rollout != null) return changeAddress(one.rollout);
   if (one.concession != null) return '/compliance/concessions';
   const [only] = one.nodes;
   if (one.nodes.length !== 1 || only === undefined) return listOf(namesFilter(one.nodes));

@@ -6,6 +6,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useEffect, useRef, useState } from 'react';
 import { Link as RouterLink } from 'react-router';
 import { api, type Schemas } from '../api/client';
+import { changeAddress } from '../changes/changeWords';
 import { sweepAddress } from '../sweeps/sweepWords';
 import { count } from '../words/words';
 
@@ -24,12 +25,13 @@ export function ActivityLine() {
   if (!first) return ended ? <EndedSweep no={ended} /> : null;
   const progress = `${first.done.toLocaleString('en')} of ${count(first.total, 'node')}`;
   const words = `${first.who}: ${first.what}`;
+  const address = first.sweep ? sweepAddress(first.sweep) : first.rollout ? changeAddress(first.rollout) : undefined;
   return (
     <Box role="status" sx={{ alignSelf: 'center', minWidth: 0, maxWidth: 560 }} title={words}>
       <Box sx={{ display: 'flex', gap: 1, fontSize: 13, color: 'text.secondary' }}>
         <Typography noWrap component="span" sx={{ fontSize: 'inherit' }}>
-          {first.sweep ? (
-            <Link component={RouterLink} to={sweepAddress(first.sweep)} color="inherit">
+          {address ? (
+            <Link component={RouterLink} to={address} color="inherit">
               {words}
             </Link>
           ) : (

@@ -15,7 +15,7 @@ import Typography from '@mui/material/Typography';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useNavigate } from 'react-router';
 import { api, type Schemas } from '../api/client';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { useSettled } from '../groups/useSettled';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { ReasonField } from '../looks/ReasonField';

@@ -8,7 +8,7 @@ import DialogTitle from '@mui/material/DialogTitle';
 import Typography from '@mui/material/Typography';
 import { useMutation } from '@tanstack/react-query';
 import { type ReactNode, useId } from 'react';
-import { problemWords } from '../changes/ConfirmDialog';
+import { problemWords } from '../api/problemWords';
 import { CopiedCommand } from '../looks/CopiedCommand';
 
 interface Asked<T> {

@@ -56,6 +56,16 @@ export function waitsBecause(because: Schemas['WaitsBecause']): string {
   return table.waits_because[because];
 }
 
+/** How a rollout stands. */
+export function rolloutStatus(status: Schemas['RolloutStatus']): string {
+  return table.rollout_status[status];
+}
+
+/** How a node of a rollout is. */
+export function rolloutNodeState(state: Schemas['RolloutNodeState']): string {
+  return table.rollout_node_state[state];
+}
+
 /** A role in words: for the whole fleet, or for the nodes of one group. */
 export function roleWords(role: string): string {
   const [held = '', group] = role.split('@');

@@ -180,7 +180,12 @@ enum ChangeCommand {
     },
 }
 
-fn number(text: &str) -> Result<u32, String> {
+/// Reads the number of a change as people write it.
+///
+/// # Errors
+///
+/// Returns how it is written.
+pub fn number(text: &str) -> Result<u32, String> {
     text.trim_start_matches(['C', 'c'])
         .parse()
         .map_err(|_| "a change is called C and its number, for example C118".to_owned())
@@ -286,9 +291,19 @@ fn agreed(takes_from: u64) -> Confirmed {
     Confirmed { takes_from, ..Confirmed::default() }
 }
 
-/// Shows what a change takes from nodes and asks whether to hand it out; from a number of nodes on, that number is typed. `verb` is
-/// `confirm` or `approve`.
+/// Shows what a change takes from nodes and asks whether to hand it out; then does it. `verb` is `confirm` or `approve`.
 async fn ask_and_confirm(server: &Server, verb: &str, no: i64) -> Result<Changed, ClientError> {
+    let confirmed = agree_to(server, verb, no, "hand it out").await?;
+    send_confirmed(server, verb, no, &confirmed).await
+}
+
+/// Shows what a change takes from nodes and asks whether to do this with it; from a number of nodes on, that number is typed. Returns what
+/// the person agreed to. `verb` is that of `constans change` by which it is done later.
+///
+/// # Errors
+///
+/// Returns that the person did not agree, or that nobody can be asked here.
+pub async fn agree_to(server: &Server, verb: &str, no: i64, what: &str) -> Result<Confirmed, ClientError> {
     let shown: ChangeShown = server.get(&format!("/api/changes/{no}")).await?;
     let impact = shown.impact.clone().unwrap_or_default();
     let confirmed =
@@ -310,9 +325,9 @@ async fn ask_and_confirm(server: &Server, verb: &str, no: i64) -> Result<Changed
         }
         let must_type = impact.takes_from >= shown.typed_from;
         let question = if must_type {
-            format!("C{no} takes clauses from {from}. To hand it out, type the number of these nodes: ")
+            format!("C{no} takes clauses from {from}. To {what}, type the number of these nodes: ")
         } else {
-            format!("C{no} takes clauses from {from}. Hand it out? [y/N] ")
+            format!("C{no} takes clauses from {from}. {}? [y/N] ", capitalised(what))
         };
         let expected = if must_type { impact.takes_from.to_string() } else { "y".to_owned() };
         if ask(&question)?.to_lowercase() != expected {
@@ -323,7 +338,12 @@ async fn ask_and_confirm(server: &Server, verb: &str, no: i64) -> Result<Changed
             .declined());
         }
     }
-    send_confirmed(server, verb, no, &confirmed).await
+    Ok(confirmed)
+}
+
+fn capitalised(text: &str) -> String {
+    let mut rest = text.chars();
+    rest.next().map_or_else(String::new, |first| first.to_uppercase().chain(rest).collect())
 }
 
 async fn send_confirmed(
@@ -362,6 +382,7 @@ pub fn print_changed(server: &Server, what: &str, changed: &Changed) {
         show_impact(&changed.impact).iter().for_each(|line| println!("{line}"));
         print_unusable(changed, "would keep");
         println!("Next: constans change confirm {name} hands it out, within an hour");
+        println!("      constans rollout begin {name} hands it out in waves");
         return;
     }
     if changed.requested {
@@ -441,6 +462,8 @@ fn progress(change: &ChangeSummary) -> String {
         ChangeStatus::HandedOut => {
             format!("{} of {} have it", change.nodes.saturating_sub(change.outstanding), change.nodes)
         }
+        ChangeStatus::InWaves => "in waves".to_owned(),
+        ChangeStatus::TurnedBack => "turned back".to_owned(),
         ChangeStatus::Refused => "refused".to_owned(),
         ChangeStatus::Stopped => "stopped".to_owned(),
         ChangeStatus::Dropped => "dropped".to_owned(),
@@ -464,6 +487,12 @@ fn show(shown: &ChangeShown) -> String {
         lines.push(format!("  waits for approval by another person: {}", harmless(&why)));
     }
     lines.extend(change.goes_back.map(|no| format!("  takes back C{no}")));
+    lines.extend(
+        change.of_rollout.map(|no| format!("  part of the rollout C{no}: constans rollout show C{no}")),
+    );
+    if change.has_rollout {
+        lines.push(format!("  its waves: constans rollout show C{}", change.no));
+    }
     lines.extend(match change.ended {
         _ if change.status == ChangeStatus::Requested => None,
         Some(ended) if change.status == ChangeStatus::HandedOut => {
@@ -479,7 +508,7 @@ fn show(shown: &ChangeShown) -> String {
         lines.push(harmless(&shown.title));
         lines.extend(shown.difference.lines().map(|line| format!("  {}", harmless(line))));
     }
-    if change.status == ChangeStatus::HandedOut {
+    if change.status == ChangeStatus::HandedOut && !change.has_rollout {
         lines.extend(outstanding(shown));
     }
     lines.join("\n")

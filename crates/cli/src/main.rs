@@ -35,6 +35,7 @@ mod node_why;
 mod overview;
 mod person;
 mod recovery;
+mod rollout;
 mod run;
 mod selftest;
 mod server;
@@ -122,6 +123,8 @@ enum Command {
     Run(run::RunArguments),
     /// Have chosen nodes run now: observe or enforce them, follow it, stop it, compare
     Sweep(sweep::SweepArguments),
+    /// Changes that reach their nodes in waves: begin, follow, halt, turn back
+    Rollout(rollout::RolloutArguments),
     /// Show how the server is: its parts, its certificates, the versions of the agents
     Server(server_status::ServerCommandArguments),
     /// Show what the fleet needs most: the statuses, compliance, what needs attention and the command for each
@@ -170,6 +173,7 @@ fn main() -> ExitCode {
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),
         Command::Sweep(arguments) => server::on_network(sweep::run(&arguments)),
+        Command::Rollout(arguments) => server::on_network(rollout::run(&arguments)),
         Command::SignIn(arguments) => server::on_network(sign_in::run(&arguments)),
         Command::SignOut(arguments) => server::on_network(sign_in::sign_out(&arguments)),
         Command::Session(arguments) => server::on_network(sign_in::session(&arguments)),

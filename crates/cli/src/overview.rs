@@ -107,6 +107,9 @@ fn of_attention(one: &Attention) -> String {
 
 /// The command that shows the cause.
 fn command(one: &Attention) -> String {
+    if let Some(no) = one.rollout {
+        return format!("constans rollout show C{no}");
+    }
     if let Some(no) = one.concession {
         return format!("constans concession show D{no}");
     }

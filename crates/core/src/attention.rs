@@ -118,6 +118,19 @@ pub struct ConcessionNotice {
     pub is_asked: bool,
 }
 
+/// A rollout that is halted: a person decides how it goes on.
+#[derive(Debug, Clone)]
+pub struct HaltedRollout {
+    /// The number of its change.
+    pub no: i64,
+    /// What it does, in words.
+    pub what: String,
+    /// Why it is halted.
+    pub because: String,
+    /// Since when.
+    pub since: Timestamp,
+}
+
 /// One sentence that wants attention.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -137,6 +150,9 @@ pub struct Attention {
     /// The number of the concession that it is about.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub concession: Option<i64>,
+    /// The number of the change whose rollout it is about.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rollout: Option<i64>,
 }
 
 /// Returns what wants attention, the most severe first. Among `nodes` are all that are silent, never reported, refused or have
@@ -146,9 +162,10 @@ pub fn attention(
     exceptions: &[Exception],
     recurring: &[RecurringDrift],
     concessions: &[ConcessionNotice],
+    halted: &[HaltedRollout],
     now: Timestamp,
 ) -> Vec<Attention> {
-    let mut all = Vec::new();
+    let mut all: Vec<Attention> = halted.iter().map(of_rollout).collect();
     // What a silent or refused node reported before may have changed since.
     let is_mute = |node: &&AttentionNode| {
         matches!(node.status, NodeStatus::Silent | NodeStatus::Revoked | NodeStatus::Retired)
@@ -177,6 +194,20 @@ pub fn attention(
     all
 }
 
+fn of_rollout(halted: &HaltedRollout) -> Attention {
+    let HaltedRollout { no, what, because, since } = halted;
+    Attention {
+        status: NodeStatus::Failed,
+        title: format!("the rollout C{no} is halted: {what}"),
+        detail: because.clone(),
+        since: Some(*since),
+        address: None,
+        nodes: Vec::new(),
+        concession: None,
+        rollout: Some(*no),
+    }
+}
+
 fn of_concession(concession: &ConcessionNotice, now: Timestamp) -> Attention {
     let ConcessionNotice { no, clauses, nodes, asked_by, until, is_asked } = concession;
     let what = match clauses.as_slice() {
@@ -198,6 +229,7 @@ fn of_concession(concession: &ConcessionNotice, now: Timestamp) -> Attention {
         address: None,
         nodes: Vec::new(),
         concession: Some(*no),
+        rollout: None,
     }
 }
 
@@ -240,6 +272,7 @@ fn sentence(address: &str, group: &[&Exception], sort: ExceptionSort) -> Attenti
         address: Some(address.to_owned()),
         nodes: names,
         concession: None,
+        rollout: None,
     }
 }
 
@@ -261,6 +294,7 @@ fn unusable(node: &AttentionNode) -> Option<Attention> {
         address: None,
         nodes: vec![node.name.clone()],
         concession: None,
+        rollout: None,
     })
 }
 
@@ -273,6 +307,7 @@ fn recurring_drift(drift: &RecurringDrift) -> Attention {
         address: Some(drift.address.clone()),
         nodes: vec![drift.node.clone()],
         concession: None,
+        rollout: None,
     }
 }
 
@@ -305,6 +340,7 @@ fn silent(nodes: &[AttentionNode], now: Timestamp) -> Option<Attention> {
         address: None,
         nodes: names,
         concession: None,
+        rollout: None,
     })
 }
 
@@ -339,6 +375,7 @@ fn never_reported(nodes: &[AttentionNode]) -> Option<Attention> {
         address: None,
         nodes: names,
         concession: None,
+        rollout: None,
     })
 }
 
@@ -367,6 +404,7 @@ fn with_problem(nodes: &[AttentionNode], problem: NodeProblem) -> Option<Attenti
         address: None,
         nodes: names,
         concession: None,
+        rollout: None,
     })
 }
 
@@ -390,6 +428,7 @@ fn waiting(exceptions: &[&Exception]) -> Option<Attention> {
         address: None,
         nodes: names,
         concession: None,
+        rollout: None,
     })
 }
 
@@ -462,7 +501,7 @@ mod tests {
             exception("bridge-gannet", "file:/etc/issue", ExceptionSort::Drifted, "reported only"),
             exception("kiosk-auken-1", "file:/etc/issue", ExceptionSort::Waiting, "the run only observes"),
         ];
-        let details: Vec<String> = attention(&nodes, &exceptions, &[], &[], at(3_600))
+        let details: Vec<String> = attention(&nodes, &exceptions, &[], &[], &[], at(3_600))
             .iter()
             .map(|one| format!("{:?}: {} ({})", one.status, one.title, one.detail))
             .collect();
@@ -482,6 +521,6 @@ mod tests {
 
     #[test]
     fn a_fleet_in_line_wants_no_attention() {
-        assert_eq!(attention(&[node("gate-auken-1", NodeStatus::InLine)], &[], &[], &[], at(0)), []);
+        assert_eq!(attention(&[node("gate-auken-1", NodeStatus::InLine)], &[], &[], &[], &[], at(0)), []);
     }
 }

@@ -28,6 +28,7 @@ pub mod nearest;
 pub mod node_status;
 pub mod param;
 pub mod part;
+pub mod rollout;
 pub mod run;
 pub mod run_comparison;
 pub mod self_test;

@@ -45,7 +45,10 @@ create table change (
     approved_by       text,
     -- A request that is repeated with its key is answered with the change that it made.
     request_key       text,
-    check (status in ('waiting', 'preparing', 'previewed', 'unconfirmed', 'requested', 'handed_out', 'refused', 'stopped', 'dropped'))
+    -- How it goes if it reaches its nodes in waves; and of a change that hands out a wave, or turns a rollout back, the change of that rollout.
+    rollout           jsonb,
+    of_rollout        bigint references change (no),
+    check (status in ('waiting', 'preparing', 'previewed', 'unconfirmed', 'requested', 'in_waves', 'handed_out', 'turned_back', 'refused', 'stopped', 'dropped'))
 );
 create index change_of_drafted on change (drafted_at);
 create unique index change_of_request on change (who, request_key) where request_key is not null;

@@ -28,6 +28,7 @@ use crate::own_machine::OwnMachine;
 use crate::people::command_line::welcome_first;
 use crate::problem::{BoundedAddress, caught};
 use crate::request_log::RequestLog;
+use crate::rollout::conduct;
 use crate::settings::Settings;
 use crate::store::job::JobKind;
 use crate::store::run::PlainRun;
@@ -160,6 +161,7 @@ pub async fn serve(settings: Settings) -> Result<(), LaunchError> {
     tokio::spawn(evidence_worker::work(db.clone(), here.clone()));
     tokio::spawn(evidence_worker::tidy(db.clone()));
     tokio::spawn(for_a_time::keep_ending(db.clone(), here.clone()));
+    tokio::spawn(conduct::keep_going(db.clone(), here.clone()));
     tokio::spawn(single::resolve_pending(db.clone(), here.clone()));
     tokio::spawn(judge::judge_pending(db.clone(), here.clone()));
     let names = Arc::new(OwnNames::new(&settings.names));

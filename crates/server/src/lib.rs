@@ -28,6 +28,7 @@ pub mod people;
 pub mod preparation;
 pub mod problem;
 pub mod request_log;
+pub mod rollout;
 pub mod settings;
 pub mod store;
 pub mod sweep;

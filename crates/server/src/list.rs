@@ -229,3 +229,14 @@ where
     let reached = first + page.len();
     Ok(page_of_placed(page, (reached < total).then(|| reached.to_string())))
 }
+
+/// Returns after which place and name a page begins, of a list in which rows are placed by how they are and then named.
+///
+/// # Errors
+///
+/// Returns that it is no such place.
+pub fn place_and_name(range: &PageRange) -> Result<Option<(i32, &str)>, ApiError> {
+    let Some(after) = &range.after else { return Ok(None) };
+    let placed = after.key.split_once(' ').and_then(|(place, name)| Some((place.parse().ok()?, name)));
+    placed.map(Some).ok_or_else(|| ApiError::invalid("after", "take it from the `Link` of the page before"))
+}

@@ -20,4 +20,7 @@ pub struct Activity {
     /// The sweep, by its number, if it is one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sweep: Option<i64>,
+    /// The rollout, by the number of its change, if it is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rollout: Option<i64>,
 }

@@ -45,8 +45,12 @@ pub enum ChangeStatus {
     Unconfirmed,
     /// It waits for approval by another person.
     Requested,
+    /// It reaches its nodes in waves, of which the last is not handed out yet.
+    InWaves,
     /// It is the desired state.
     HandedOut,
+    /// It reached its nodes in waves and was turned back.
+    TurnedBack,
     /// It was refused.
     Refused,
     /// A person stopped it.
@@ -61,7 +65,7 @@ pub enum ChangeStatus {
 pub struct ChangeSummary {
     /// Its number: 118 is called C118.
     pub no: i64,
-    /// Its kind: `group`, `stage`, `serve`, `node`, `go_back`, `join`, `reported` or `resolver`.
+    /// Its kind: `group`, `stage`, `serve`, `node`, `go_back`, `join`, `reported`, `resolver`, `wave` or `turn_back`.
     pub kind: String,
     /// What it does, in words.
     pub what: String,
@@ -91,6 +95,12 @@ pub struct ChangeSummary {
     pub hint: Option<String>,
     /// The change that it reverts.
     pub goes_back: Option<i64>,
+    /// The change whose rollout it is a part of: it hands out one of its waves, or turns it back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of_rollout: Option<i64>,
+    /// Whether it reaches its nodes in waves, or did.
+    #[serde(default)]
+    pub has_rollout: bool,
 }
 
 /// A change whole.

@@ -272,6 +272,9 @@ pub struct Changed {
     /// Whether it waits for approval by another person, and nothing was handed out.
     #[serde(default)]
     pub requested: bool,
+    /// Whether it reaches its nodes in waves, of which the first is on its way.
+    #[serde(default)]
+    pub in_waves: bool,
     /// Its impact.
     #[serde(default)]
     pub impact: Impact,

@@ -29,6 +29,7 @@ pub mod people;
 pub mod recovery;
 pub mod report;
 pub mod retired;
+pub mod rollout;
 pub mod run;
 pub mod self_test;
 pub mod server_status;

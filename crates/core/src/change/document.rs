@@ -146,6 +146,21 @@ pub fn later_edits<'e>(
     edits.iter().filter(|edit| now.get(&edit.key) != edit.before.as_ref()).collect()
 }
 
+/// Returns documents with edits made.
+#[must_use]
+pub fn edited(
+    mut documents: BTreeMap<DocumentKey, Value>,
+    edits: &[DocumentEdit],
+) -> BTreeMap<DocumentKey, Value> {
+    for edit in edits {
+        match &edit.after {
+            Some(after) => documents.insert(edit.key.clone(), after.clone()),
+            None => documents.remove(&edit.key),
+        };
+    }
+    documents
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -13,7 +13,7 @@ mod timing;
 mod whole;
 
 pub use commented::updated_text;
-pub use document::{DocumentEdit, DocumentKey, KeyError, later_edits};
+pub use document::{DocumentEdit, DocumentKey, KeyError, edited, later_edits};
 pub use groups::{GroupEdit, GroupEditError, TermsEdit};
 pub use impact::{ClauseImpact, ClauseInState, Impact, ImpactBuilder, Restart};
 pub use node_table::{MAX_TABLE_NODES, NodeLine, edit_by_table, read_node_table};

@@ -354,6 +354,39 @@ pub const SWEPT_NODES: RecordList = RecordList {
     ],
 };
 
+/// Rollouts.
+pub const ROLLOUTS: RecordList = RecordList {
+    name: "rollout",
+    fields: &[
+        field("no", Number),
+        field("what", Text),
+        field("who", Text),
+        field("because", Text),
+        field("approved_by", Text),
+        field("status", Text),
+        field("began_at", Moment),
+        field("reached", Number),
+        field_at("halted_because", "halted.because", Text),
+        field_at("halted_by", "halted.who", Text),
+        field_at("halted_at", "halted.at", Moment),
+        field("ended_at", Moment),
+        field("ended_by", Text),
+    ],
+};
+
+/// Nodes of a rollout.
+pub const ROLLOUT_NODES: RecordList = RecordList {
+    name: "in_rollout",
+    fields: &[
+        field("name", Text),
+        field("wave", Number),
+        field("state", Text),
+        field("status", Text),
+        field("heard_at", Moment),
+        field("next_check_in", Moment),
+    ],
+};
+
 /// Nodes that were asked to check in at once.
 pub const WOKEN_NODES: RecordList = RecordList {
     name: "woken",
@@ -368,7 +401,7 @@ pub const WOKEN_NODES: RecordList = RecordList {
 };
 
 /// All of these lists.
-pub const RECORD_LISTS: [&RecordList; 19] = [
+pub const RECORD_LISTS: [&RecordList; 21] = [
     &CHANGES,
     &JOINING_REQUESTS,
     &INVITATIONS,
@@ -387,5 +420,7 @@ pub const RECORD_LISTS: [&RecordList; 19] = [
     &LET_IN_MACHINES,
     &SWEEPS,
     &SWEPT_NODES,
+    &ROLLOUTS,
+    &ROLLOUT_NODES,
     &WOKEN_NODES,
 ];

@@ -37,7 +37,7 @@ impl Session {
     }
 }
 
-fn until(what: &str, holds: impl Fn() -> bool) {
+pub(crate) fn until(what: &str, holds: impl Fn() -> bool) {
     let end = Instant::now() + Duration::from_secs(60);
     while !holds() {
         assert!(Instant::now() < end, "it did not come to this: {what}");
@@ -46,7 +46,7 @@ fn until(what: &str, holds: impl Fn() -> bool) {
 }
 
 /// The fleet of one real kiosk and of nodes beside it that only the database knows, half of them gates.
-fn fleet_of(nodes: usize) -> (Fleet, Machine) {
+pub(crate) fn fleet_of(nodes: usize) -> (Fleet, Machine) {
     let fleet = Fleet::start();
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
     publish_and_serve(&fleet);
@@ -55,7 +55,7 @@ fn fleet_of(nodes: usize) -> (Fleet, Machine) {
     (fleet, kiosk)
 }
 
-fn add_nodes(fleet: &Fleet, nodes: usize) {
+pub(crate) fn add_nodes(fleet: &Fleet, nodes: usize) {
     fleet.query(&format!(
         "with model as (select * from node where name = 'kiosk-auken-1'), new as (
              insert into node (id, name, labels, about, joined_at)
@@ -65,14 +65,14 @@ fn add_nodes(fleet: &Fleet, nodes: usize) {
     ));
 }
 
-fn ask(fleet: &Fleet, path: &str) -> Value {
+pub(crate) fn ask(fleet: &Fleet, path: &str) -> Value {
     let (status, body) = fleet.curl().with_token(fleet.administrator()).get(path);
     assert_eq!(status, 200, "{path}: {body}");
     serde_json::from_str(&body).expect("it is JSON")
 }
 
 /// Resolves all nodes from scratch, as another version of the resolving code does, and returns how many are to be otherwise.
-fn otherwise_from_scratch(fleet: &mut Fleet) -> (u64, String) {
+pub(crate) fn otherwise_from_scratch(fleet: &mut Fleet) -> (u64, String) {
     until("no work is left", || {
         fleet.query("select (select count(*) from job where ended_at is null) + (select count(*) from node where input_pending)") == "0"
     });
@@ -87,7 +87,7 @@ fn otherwise_from_scratch(fleet: &mut Fleet) -> (u64, String) {
 }
 
 /// Has the database refuse a generation that falls.
-fn refuse_falling_generations(fleet: &Fleet) {
+pub(crate) fn refuse_falling_generations(fleet: &Fleet) {
     fleet.query(
         "create function only_rises() returns trigger language plpgsql as $$ begin
              if (new.epoch, new.counter) < (old.epoch, old.counter) then raise exception 'the generation of % fell', old.node; end if;

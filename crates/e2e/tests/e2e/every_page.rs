@@ -46,6 +46,13 @@ fn furnished(fleet: &Fleet) -> Vec<String> {
         "old kiosks keep theirs",
     ]));
     well(&fleet.client(&["sweep", "observe", "--because", "the winter timetable", "--no-wait"]));
+    // A rollout is under way, and another change is previewed.
+    let document = kiosk.document("group.toml", &KIOSKS.replace("MODE", "observe").replace("= 45", "= 90"));
+    well(&fleet.client(&["group", "set", &document, "--preview"]));
+    let in_waves = format!("C{}", fleet.query("select max(no) from change"));
+    well(&fleet.client(&["rollout", "begin", &in_waves, "--waves", "50%,100%", "--yes"]));
+    let document = kiosk.document("group.toml", "name = \"lab\"\npriority = 30\nfilter = \"true\"\n[settings]\nspread_secs = 7\n");
+    well(&fleet.client(&["group", "set", &document, "--preview"]));
     let runs: Value =
         serde_json::from_str(well(&fleet.client(&["run", "list", "kiosk-auken-1", "--output", "json"])))
             .expect("JSON");
@@ -81,7 +88,7 @@ fn furnished(fleet: &Fleet) -> Vec<String> {
     ]
     .map(str::to_owned)
     .into_iter()
-    .chain([format!("/nodes/kiosk-auken-1/runs/{run}")])
+    .chain([format!("/nodes/kiosk-auken-1/runs/{run}"), format!("/changes/{in_waves}")])
     .collect()
 }
 
@@ -130,6 +137,10 @@ fn every_page_fits_a_phone_and_a_wall_and_keeps_nobody_out() {
 /// Each form and menu: its page, and what is clicked until it is open.
 const FORMS: &[(&str, &[(&str, &str)])] = &[
     ("/nodes", &[("button", "Columns")]),
+    ("/changes/IN_WAVES", &[("button", "Halt…")]),
+    ("/changes/IN_WAVES", &[("button", "Go on…")]),
+    ("/changes/IN_WAVES", &[("button", "Turn back…")]),
+    ("/changes/PREVIEWED", &[("button", "Hand out…"), ("button", "In waves…")]),
     ("/activity", &[("button", "Run now…")]),
     ("/activity", &[("button", "Run now…"), ("button", "enforce")]),
     ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Run now…")]),
@@ -160,13 +171,15 @@ const FORMS: &[(&str, &[(&str, &str)])] = &[
 fn every_form_does_so_too_and_is_left_by_a_key() {
     let fleet = Fleet::start();
     furnished(&fleet);
+    let [in_waves, previewed] =
+        ["in_waves", "previewed"].map(|status| fleet.query(&format!("select 'C' || max(no) from change where status = '{status}'")));
     let mut browser = signed_in(&fleet);
     browser.see("Needs attention");
     let mut wrong = Vec::new();
     for (page, clicks) in FORMS {
         let (_, last) = clicks.last().expect("something is clicked");
         browser.prefer("light");
-        browser.open(page);
+        browser.open(&page.replace("IN_WAVES", &in_waves).replace("PREVIEWED", &previewed));
         for (role, name) in *clicks {
             browser.click(role, name);
         }

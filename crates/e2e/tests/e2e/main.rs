@@ -47,6 +47,7 @@ mod record;
 mod recovering;
 mod releases;
 mod retired;
+mod rollouts;
 mod second_person;
 mod settings;
 mod sweeps;

@@ -16,6 +16,7 @@ use constans_core::run_comparison::ResultChange;
 use constans_e2e::demo_kit;
 use constans_wire::exit::Exit;
 use constans_wire::report::StartedBy;
+use constans_wire::rollout::{RolloutNodeState, RolloutStatus};
 use jsonschema::Validator;
 use serde_json::Value;
 use std::fmt::Write as _;
@@ -137,6 +138,8 @@ fn the_words_of_the_console_are_those_of_the_client() {
         "closed_as": table(&ClosedAs::ALL, |closed| closed.words().to_owned()),
         "layer": layers,
         "waits_because": table(&WaitsBecause::ALL, |because| because.words().to_owned()),
+        "rollout_status": table(&RolloutStatus::ALL, |status| status.words().to_owned()),
+        "rollout_node_state": table(&RolloutNodeState::ALL, |state| state.words().to_owned()),
         "list_fields": list_fields(),
     });
     held(

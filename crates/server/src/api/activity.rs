@@ -1,7 +1,7 @@
 //! Activities: long work in progress.
 
 use crate::problem::Answer;
-use crate::store::{job, sweep};
+use crate::store::{job, rollout, sweep};
 use crate::sweep::shown_sweep;
 use crate::trust::{Allowed, NodeRead};
 use constans_wire::activity::Activity;
@@ -11,7 +11,7 @@ use rocket::{State, get};
 use sqlx::PgPool;
 
 /// The activities in progress, the oldest first: description, who started it, nodes done and in all. Work of less than a second
-/// is not listed, nor a sweep of which only silent nodes are waited for.
+/// is not listed, nor a sweep of which only silent nodes are waited for. Of a rollout it is told how many nodes its waves have reached.
 #[utoipa::path(tag = "server", security(("token" = ["node.read"]), ("session" = ["node.read"])), responses((status = 200, body = Vec<Activity>)))]
 #[get("/api/activities")]
 pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<Activity>> {
@@ -29,9 +29,19 @@ pub async fn list(_caller: Allowed<NodeRead>, db: &State<PgPool>) -> Answer<Vec<
                 total: number(nodes),
                 began: sweep.asked_at,
                 sweep: Some(sweep.no),
+                rollout: None,
             });
         }
     }
+    activities.extend(rollout::progress(db.inner()).await?.into_iter().map(|row| Activity {
+        what: format!("C{}, wave {} of {}: {}", row.no, row.reached, row.waves, row.what),
+        who: row.who,
+        done: usize::try_from(row.nodes_reached).unwrap_or(0),
+        total: usize::try_from(row.nodes).unwrap_or(0),
+        began: row.began_at.to_jiff(),
+        sweep: None,
+        rollout: Some(row.no),
+    }));
     activities.sort_by_key(|activity| activity.began);
     Ok(Json(activities))
 }

@@ -19,6 +19,7 @@ use constans_core::change::{
     Confirmed, DocumentEdit, Impact, asks_for_second_person, later_edits, typed_from,
 };
 use constans_core::filter::{CHANGED_NODES, CHANGES};
+use constans_core::rollout::RolloutPlan;
 use constans_core::words::check_reason;
 use constans_wire::change::{
     ChangeShown, ChangeStatus, ChangeSummary, ChangedBy, ChangedNode, DenyChange, HowToChange, ShownEdit,
@@ -139,35 +140,8 @@ pub async fn confirm(
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
     let row = by_no(db, i64::from(no)).await?;
-    let mut transaction = db.begin().await?;
-    caller.check_change(&mut transaction, row.no, &row.who).await?;
-    refuse_while_recovering(&mut transaction).await?;
-    if !change::confirm(&mut *transaction, row.no, &json!(*confirmed), &caller.person).await? {
-        return Err(ApiError::Conflict {
-            message: format!("C{no} does not wait for confirmation: it is {}", row.status.replace('_', " ")),
-            hint: format!("constans change show C{no}"),
-        });
-    }
-    // All its nodes are prepared already, up to its snapshot.
-    job::queue(
-        &mut *transaction,
-        JobKind::Change,
-        row.no,
-        &format!("C{no}: {}", row.what),
-        &caller.person,
-        Some(Uuid::max()),
-    )
-    .await?;
-    audit::add(
-        &mut *transaction,
-        &caller.person,
-        "confirmed a change",
-        &row.what,
-        &json!({ "change": no, "confirmed": *confirmed }),
-    )
-    .await?;
-    transaction.commit().await?;
-    answer(wait(db, &here.nudge, row.no).await?)
+    caller.check_change(&mut *db.acquire().await?, row.no, &row.who).await?;
+    decide(&row, Decision::Confirm, &confirmed, None, &caller.person, db, here).await
 }
 
 /// Approves a change that another person requested, or that needs a second person, and hands it out.
@@ -181,33 +155,71 @@ pub async fn approve(
     here: &State<Arc<Here>>,
 ) -> Answer<Changed> {
     let row = by_no(db, i64::from(no)).await?;
-    if row.who == caller.person {
+    decide(&row, Decision::Approve, &confirmed, None, &caller.person, db, here).await
+}
+
+/// How a change that waits is handed out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Decision {
+    /// It was previewed, or its impact is confirmed.
+    Confirm,
+    /// Another person approves it.
+    Approve,
+}
+
+/// Hands a change out that waits for that: at once, or in waves.
+///
+/// # Errors
+///
+/// Returns that it does not wait for that, that the person asked for it themselves, or why it was not handed out.
+pub async fn decide(
+    row: &ChangeRow,
+    decision: Decision,
+    confirmed: &Confirmed,
+    rollout: Option<&RolloutPlan>,
+    person: &str,
+    db: &PgPool,
+    here: &Here,
+) -> Answer<Changed> {
+    let no = row.no;
+    let approves = decision == Decision::Approve;
+    if approves && row.who == person {
         return Err(ApiError::Conflict {
             message: format!("you asked for C{no} yourself: another person approves it"),
             hint: format!("whoever holds change.decide: constans change approve C{no}"),
         });
     }
+    let (stored, plan) = (json!(confirmed), rollout.map(|plan| json!(plan)));
     let mut transaction = db.begin().await?;
     refuse_while_recovering(&mut transaction).await?;
-    if !change::approve(&mut *transaction, row.no, &json!(*confirmed), &caller.person).await? {
+    let has_waited = if approves {
+        change::approve(&mut *transaction, no, &stored, plan.as_ref(), person).await?
+    } else {
+        change::confirm(&mut *transaction, no, &stored, plan.as_ref(), person).await?
+    };
+    if !has_waited {
+        let expected = if approves { "approval" } else { "confirmation" };
         return Err(ApiError::Conflict {
-            message: format!("C{no} does not wait for approval: it is {}", row.status.replace('_', " ")),
+            message: format!("C{no} does not wait for {expected}: it is {}", row.status.replace('_', " ")),
             hint: format!("constans change show C{no}"),
         });
     }
-    job::queue(
-        &mut *transaction,
-        JobKind::Change,
-        row.no,
-        &format!("C{no}: {}", row.what),
-        &caller.person,
-        Some(Uuid::max()),
-    )
-    .await?;
-    let detail = json!({ "change": no, "requested_by": row.who, "confirmed": *confirmed });
-    audit::add(&mut *transaction, &caller.person, "approved a change", &row.what, &detail).await?;
+    // All its nodes are prepared already, up to its snapshot.
+    let what = format!("C{no}: {}", row.what);
+    job::queue(&mut *transaction, JobKind::Change, no, &what, person, Some(Uuid::max())).await?;
+    let mut detail = json!({ "change": no, "confirmed": confirmed });
+    if let Some(plan) = plan {
+        detail["rollout"] = plan;
+    }
+    let act = if approves {
+        detail["requested_by"] = json!(row.who);
+        "approved a change"
+    } else {
+        "confirmed a change"
+    };
+    audit::add(&mut *transaction, person, act, &row.what, &detail).await?;
     transaction.commit().await?;
-    answer(wait(db, &here.nudge, row.no).await?)
+    answer(wait(db, &here.nudge, no).await?)
 }
 
 /// Denies a change that another person requested, with a reason.
@@ -265,10 +277,10 @@ pub async fn stop(no: u32, caller: MayAskWithin<ChangeDecide>, db: &State<PgPool
     } else {
         return Err(ApiError::Conflict {
             message: format!("C{no} is {} already", row.status.replace('_', " ")),
-            hint: if row.status == "handed_out" {
-                format!("take it back: constans change go-back C{no}")
-            } else {
-                "nothing to stop".to_owned()
+            hint: match row.status.as_str() {
+                "handed_out" => format!("take it back: constans change go-back C{no}"),
+                "in_waves" => format!("halt it: constans rollout halt C{no}"),
+                _ => "nothing to stop".to_owned(),
             },
         });
     }
@@ -292,6 +304,12 @@ pub async fn go_back(
     }
     let row = by_no(db, i64::from(no)).await?;
     let edits: Vec<_> = read_edits(&row)?.into_iter().map(|edit| edit.reversed()).collect();
+    if row.status == "in_waves" {
+        return Err(ApiError::Conflict {
+            message: format!("C{no} is a rollout that is under way"),
+            hint: format!("turn it back: constans rollout turn-back C{no}"),
+        });
+    }
     if row.status != "handed_out" || edits.is_empty() {
         let why = if edits.is_empty() && row.status == "handed_out" {
             "edits no document"
@@ -365,6 +383,8 @@ pub fn draft_of<'a>(
         goes_back: None,
         unless_changed_after: how.unless_changed_after,
         request_key: asker.request_key.as_deref(),
+        rollout: None,
+        of_rollout: None,
     }
 }
 
@@ -404,8 +424,9 @@ fn is_repeated(error: &sqlx::Error) -> bool {
 fn answer(row: ChangeRow) -> Answer<Changed> {
     let impact = read_impact(&row)?.unwrap_or_default();
     match row.status.as_str() {
-        "handed_out" | "previewed" | "requested" => Ok(Json(Changed {
+        "handed_out" | "previewed" | "requested" | "in_waves" | "turned_back" => Ok(Json(Changed {
             change: Some(row.no),
+            in_waves: row.status == "in_waves",
             previewed: row.status == "previewed",
             requested: row.status == "requested",
             nodes: impact.nodes,
@@ -428,11 +449,21 @@ fn answer(row: ChangeRow) -> Answer<Changed> {
     }
 }
 
-async fn by_no(db: &PgPool, no: i64) -> Result<ChangeRow, ApiError> {
+/// Returns a change.
+///
+/// # Errors
+///
+/// Returns that there is none.
+pub async fn by_no(db: &PgPool, no: i64) -> Result<ChangeRow, ApiError> {
     change::by_no(db, no).await?.ok_or_else(|| ApiError::Missing { what: "change", name: format!("C{no}") })
 }
 
-fn read_impact(row: &ChangeRow) -> Result<Option<Impact>, ApiError> {
+/// Reads the impact of a change, once it was prepared.
+///
+/// # Errors
+///
+/// Returns that it cannot be read.
+pub fn read_impact(row: &ChangeRow) -> Result<Option<Impact>, ApiError> {
     row.impact.clone().map(|stored| read_stored(|| format!("impact of C{}", row.no), stored)).transpose()
 }
 
@@ -456,5 +487,7 @@ fn summary(row: ChangeRow) -> Result<ChangeSummary, ApiError> {
         refused: row.refused,
         hint: row.hint,
         goes_back: row.goes_back,
+        of_rollout: row.of_rollout,
+        has_rollout: row.has_rollout,
     })
 }

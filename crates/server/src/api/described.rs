@@ -53,10 +53,11 @@ const REFUSALS: [Refusal; 14] = [
 /// The statuses of requests that are refused before they are read, without a body.
 const UNREAD: [&str; 2] = ["414", "431"];
 
-const TAGS: [(&str, &str); 18] = [
+const TAGS: [(&str, &str); 19] = [
     ("agents", "Requests of agents, on their listener"),
     ("changes", "Changes of desired state"),
     ("freezes", "Brakes: what nodes do not correct until an hour"),
+    ("rollouts", "Changes that reach their nodes in waves, begun, followed, halted, turned back"),
     ("sweeps", "Runs at once over chosen nodes, looked at first, followed, stopped, compared"),
     ("clauses", "Clauses of nodes"),
     ("compliance", "Compliance of the fleet, of any moment"),

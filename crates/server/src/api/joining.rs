@@ -2,9 +2,9 @@
 
 use super::change::ask;
 use crate::body::JsonBody;
-use crate::change::documents::{edited, read_documents};
+use crate::change::documents::read_documents;
 use crate::change::draft::Draft;
-use crate::change::resolve::Resolver;
+use crate::change::resolver::Resolver;
 use crate::here::Here;
 use crate::joining::admit::{Admission, Becomes, admit, becomes};
 use crate::joining::place::naming;
@@ -14,7 +14,7 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::joining::{self, NameUserRow, RequestRow};
 use crate::store::{audit, fleet};
 use crate::trust::{Allowed, JoinDecide, NodeRead};
-use constans_core::change::DocumentEdit;
+use constans_core::change::{DocumentEdit, edited};
 use constans_core::digest::hex;
 use constans_core::filter::JOINING_REQUESTS;
 use constans_core::joining::WaitsBecause;
@@ -145,7 +145,7 @@ pub async fn approve(
         let edits = naming(&documents, &wanted.placement.groups, &new_names(&planned))?;
         documents = edited(documents, &edits);
     }
-    let mut resolver = Resolver::new(&mut transaction, here, &documents).await?;
+    let mut resolver = Resolver::new(&mut transaction, here, documents, None).await?;
     let admission = Admission { by, rule: None, placement: &wanted.placement, is_preview: wanted.preview };
     let mut nodes = Vec::with_capacity(planned.len());
     for (request, becomes) in &planned {
@@ -223,6 +223,8 @@ async fn hand_out(
         goes_back: None,
         unless_changed_after: None,
         request_key: None,
+        rollout: None,
+        of_rollout: None,
     };
     Ok(ask(db, here, &draft).await?.into_inner().change)
 }

@@ -36,6 +36,7 @@ mod person;
 mod recovery;
 mod release;
 mod retired;
+mod rollout;
 mod run;
 mod self_test;
 mod server_status;
@@ -103,6 +104,13 @@ pub fn routes() -> Vec<Route> {
         wake::nodes,
         self_test::test,
         self_test::tested,
+        rollout::begin,
+        rollout::list,
+        rollout::show,
+        rollout::nodes,
+        rollout::halt,
+        rollout::go_on,
+        rollout::turn_back,
         sweep::begin,
         sweep::list,
         sweep::show,

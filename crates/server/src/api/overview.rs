@@ -6,11 +6,11 @@ use crate::problem::{Answer, ApiError, read_stored, unusable_filter};
 use crate::store::concession::{self, NoticedRow};
 use crate::store::listing::{ProblemRow, TickRow};
 use crate::store::narrowing::Narrowing;
-use crate::store::{event, exception, joining, listing, recovery};
+use crate::store::{event, exception, joining, listing, recovery, rollout};
 use crate::thread::on_thread;
 use crate::trust::{Allowed, NodeRead};
 use constans_core::attention::{
-    Attention, AttentionNode, ConcessionNotice, Exception, RecurringDrift, attention,
+    Attention, AttentionNode, ConcessionNotice, Exception, HaltedRollout, RecurringDrift, attention,
 };
 use constans_core::filter::{Answer as Decided, Condition, NodeView};
 use constans_core::node_status::{NodeStatus, ProblemInputs, problems};
@@ -212,11 +212,12 @@ async fn signs_and_attention(
         .await?;
         Ok((statuses, with_problems))
     };
-    let ((statuses, with_problems), exceptions, recurring, concessions) = tokio::try_join!(
+    let ((statuses, with_problems), exceptions, recurring, concessions, rollouts) = tokio::try_join!(
         statuses_and_problems,
         exception::all(db, by),
         exception::recurring_drifts(db, by),
-        concession::noticed(db)
+        concession::noticed(db),
+        rollout::open(db)
     )
     .map_err(ApiError::from)?;
     let statuses = statuses
@@ -243,7 +244,12 @@ async fn signs_and_attention(
     let is_of_all = matches!(by, Narrowing::All);
     let concessions: Vec<ConcessionNotice> =
         concessions.into_iter().filter(|_| is_of_all).map(concession_notice).collect();
-    Ok((statuses, attention(&nodes, &exceptions, &recurring, &concessions, now)))
+    let halted = rollouts.into_iter().filter(|_| is_of_all).filter_map(|row| {
+        let (because, since) = row.halted_because.zip(row.halted_at)?;
+        Some(HaltedRollout { no: row.no, what: row.what, because, since: since.to_jiff() })
+    });
+    let halted: Vec<HaltedRollout> = halted.collect();
+    Ok((statuses, attention(&nodes, &exceptions, &recurring, &concessions, &halted, now)))
 }
 
 fn concession_notice(row: NoticedRow) -> ConcessionNotice {

@@ -4,7 +4,7 @@ use super::overview::narrowed;
 use super::wake::refuse_now;
 use crate::body::JsonBody;
 use crate::here::Here;
-use crate::list::{ListQuery, placed};
+use crate::list::{ListQuery, place_and_name, placed};
 use crate::page::PageAnswer;
 use crate::problem::{Answer, ApiError};
 use crate::store::cursor::PageRange;
@@ -277,14 +277,8 @@ pub async fn nodes(
     let db = db.inner();
     let no = by_no(db, i64::from(no)).await?.no;
     let read = |range: PageRange| async move {
-        let wrong = || ApiError::invalid("after", "take it from the `Link` of the page before");
-        let after = match range.after.as_ref().map(|after| after.key.split_once(' ')) {
-            None => None,
-            Some(Some((place, name))) => Some((place.parse().map_err(|_| wrong())?, name)),
-            Some(None) => return Err(wrong()),
-        };
         let now = crate::clock::now();
-        let rows = stored::nodes(db, no, after, range.rows()).await?;
+        let rows = stored::nodes(db, no, place_and_name(&range)?, range.rows()).await?;
         placed(rows, NodeRow::cursor, |row| shown_node(row, now))
     };
     list.page(&SWEPT_NODES, read).await

@@ -59,18 +59,6 @@ pub fn nodes_of(edits: &[DocumentEdit]) -> Vec<Uuid> {
     edits.iter().filter_map(|edit| edit.key.node()?.parse().ok()).collect()
 }
 
-/// Returns documents with edits made.
-#[must_use]
-pub fn edited(mut documents: Documents, edits: &[DocumentEdit]) -> Documents {
-    for edit in edits {
-        match &edit.after {
-            Some(after) => documents.insert(edit.key.clone(), after.clone()),
-            None => documents.remove(&edit.key),
-        };
-    }
-    documents
-}
-
 /// Stores edits from now on, as those of a change.
 ///
 /// # Errors

@@ -1,11 +1,13 @@
 //! Drafting: a change is asked for, queued, and waited for.
 
+use super::resolver::read_overlays;
 use crate::here::Nudge;
 use crate::problem::ApiError;
 use crate::store::change::{self, ChangeRow, NewChange};
 use crate::store::job::{self, JobKind};
 use crate::store::{fleet, recovery};
-use constans_core::change::{Confirmed, DocumentEdit};
+use constans_core::change::{Confirmed, DocumentEdit, DocumentKey};
+use constans_core::rollout::{RolloutPlan, overlapping};
 use serde_json::json;
 use sqlx::{PgConnection, PgPool};
 use std::time::Duration;
@@ -36,6 +38,10 @@ pub struct Draft<'a> {
     pub unless_changed_after: Option<u32>,
     /// The key of the request, if it has one: repeated, it makes no second change.
     pub request_key: Option<&'a str>,
+    /// How it goes if it reaches its nodes in waves.
+    pub rollout: Option<RolloutPlan>,
+    /// The change whose rollout it is a part of.
+    pub of_rollout: Option<i64>,
 }
 
 /// This many requests of one person wait at once: each keeps what was prepared of its nodes.
@@ -58,7 +64,17 @@ pub async fn queue(db: &mut PgConnection, draft: &Draft<'_>) -> Result<i64, ApiE
                 .to_owned(),
         });
     }
+    if let Some(plan) = &draft.rollout {
+        check_rollout(plan, &draft.edits)?;
+    }
+    if let Some((edit, rollout)) = under_way(&mut *db, &draft.edits, draft.of_rollout).await? {
+        return Err(ApiError::Conflict {
+            message: format!("{} is part of a rollout that is under way: C{rollout}", edit.title()),
+            hint: format!("let it end, or turn it back: constans rollout show C{rollout}"),
+        });
+    }
     let epoch = fleet::read(&mut *db).await?.epoch;
+    let rollout = draft.rollout.as_ref().map(|plan| json!(plan));
     let confirmed = draft.confirmed.as_ref().map(|confirmed| json!(confirmed));
     let new = NewChange {
         kind: draft.kind,
@@ -74,11 +90,49 @@ pub async fn queue(db: &mut PgConnection, draft: &Draft<'_>) -> Result<i64, ApiE
         epoch,
         status: "waiting",
         request_key: draft.request_key,
+        rollout: rollout.as_ref(),
+        of_rollout: draft.of_rollout,
     };
     let no = change::add(&mut *db, &new).await?;
     let kind = if draft.is_preview || draft.is_request { JobKind::Preview } else { JobKind::Change };
     job::queue(db, kind, no, &format!("C{no}: {}", draft.what), draft.who, None).await?;
     Ok(no)
+}
+
+/// Checks that a change can reach its nodes in waves.
+///
+/// # Errors
+///
+/// Returns what is wrong with the plan, or that the change is one of single nodes or of stages.
+pub fn check_rollout(plan: &RolloutPlan, edits: &[DocumentEdit]) -> Result<(), ApiError> {
+    plan.check().map_err(|wrong| ApiError::invalid(wrong.field(), wrong.to_string()))?;
+    let fits = |edit: &DocumentEdit| matches!(edit.key, DocumentKey::Group(_) | DocumentKey::Served { .. });
+    match edits.iter().find(|edit| !fits(edit)) {
+        Some(edit) => Err(ApiError::Conflict {
+            message: format!("{} cannot be changed in waves", edit.title()),
+            hint: "waves are for groups and for the releases that stages serve; change it at once".to_owned(),
+        }),
+        None if edits.is_empty() => Err(ApiError::Conflict {
+            message: "this change edits no document that could reach nodes in waves".to_owned(),
+            hint: "waves are for groups and for the releases that stages serve".to_owned(),
+        }),
+        None => Ok(()),
+    }
+}
+
+/// Returns the first of the edits whose document a rollout has under way, with that rollout; but for `own`.
+///
+/// # Errors
+///
+/// Returns why rollouts could not be read.
+pub async fn under_way<'e>(
+    db: &mut PgConnection,
+    edits: &'e [DocumentEdit],
+    own: Option<i64>,
+) -> Result<Option<(&'e DocumentEdit, i64)>, ApiError> {
+    let mut overlays = read_overlays(db).await?;
+    overlays.retain(|overlay| Some(overlay.rollout) != own);
+    Ok(overlapping(edits, &overlays))
 }
 
 async fn refuse_later(db: &mut PgConnection, edits: &[DocumentEdit], newest: i64) -> Result<(), ApiError> {

@@ -2,11 +2,13 @@
 
 use super::documents::read_groups;
 use super::draft::{Draft, queue};
+use super::resolver::read_overlays;
 use crate::clock::now;
 use crate::here::Here;
 use crate::problem::ApiError;
 use crate::store::{change, group, node, recovery};
 use constans_core::change::{Confirmed, DocumentEdit, DocumentKey, NodeDocument};
+use constans_core::rollout::overlapping;
 use serde_json::{Value, json};
 use sqlx::PgPool;
 use std::sync::Arc;
@@ -53,7 +55,10 @@ pub async fn end(db: &PgPool) -> Result<bool, ApiError> {
         let after = NodeDocument { own: before.own.ended(now)?, ..before.clone() };
         Some(edit(DocumentKey::Node(id.to_string()), json!(before), json!(after)))
     });
-    let ended: Vec<DocumentEdit> = groups.chain(nodes).take(MAX_DOCUMENTS).collect();
+    // Until a rollout is over, nothing else edits its documents.
+    let overlays = read_overlays(&mut transaction).await?;
+    let is_free = |edit: &DocumentEdit| overlapping(std::slice::from_ref(edit), &overlays).is_none();
+    let ended: Vec<DocumentEdit> = groups.chain(nodes).filter(is_free).take(MAX_DOCUMENTS).collect();
     if ended.is_empty() {
         return Ok(false);
     }
@@ -76,6 +81,8 @@ pub async fn end(db: &PgPool) -> Result<bool, ApiError> {
         goes_back: None,
         unless_changed_after: None,
         request_key: None,
+        rollout: None,
+        of_rollout: None,
     };
     queue(&mut transaction, &draft).await?;
     transaction.commit().await?;

@@ -5,8 +5,9 @@ use super::RESOLVER;
 use super::documents::{read_documents, store_edits};
 use super::prepare::{Ended, Prepared, Work, count_impact, prepare_rest};
 use super::stop_at::stop_at;
+use super::waves;
 use crate::problem::{ApiError, read_stored};
-use crate::store::{audit, change, fleet, job, recovery};
+use crate::store::{audit, change, fleet, job, recovery, rollout};
 use crate::trust::Refusal;
 use constans_core::change::{Confirmed, Impact, asks_for_second_person, must_be_confirmed};
 use constans_wire::kit::Changed;
@@ -69,8 +70,17 @@ pub async fn hand_out(
         transaction.commit().await?;
         return Ok(HandOut::Waiting);
     }
+    if waves::begin(&mut transaction, work, prepared).await? {
+        // Others that were prepared meanwhile look again whether it has their documents.
+        fleet::raise(&mut *transaction, RESOLVER).await?;
+        stop_at("rollout_begun");
+        transaction.commit().await?;
+        work.here.nudge.nudge();
+        return Ok(HandOut::Done);
+    }
     let before = recovery::newest_counter(&mut *transaction).await?;
-    store_edits(&mut transaction, &work.edits, &work.change.who, no).await?;
+    let by_change = work.change.of_rollout.unwrap_or(no);
+    store_edits(&mut transaction, &work.edits, &work.change.who, by_change).await?;
     for retired in work.edits.iter().filter(|edit| edit.after.is_none()) {
         if let Some(node) = retired.key.node().and_then(|id| id.parse().ok()) {
             // Also a database that was restored from before refuses it.
@@ -82,6 +92,12 @@ pub async fn hand_out(
     fleet::raise(&mut *transaction, RESOLVER).await?;
     change::hand_out(&mut transaction, no, now.epoch).await?;
     change::set_handed_out(&mut *transaction, no, before, &json!(prepared.impact)).await?;
+    if let Some(part) = &work.part {
+        part.done(&mut transaction, work).await?;
+    }
+    if let Some(gone_back) = work.change.goes_back {
+        rollout::end(&mut *transaction, gone_back, "turned_back", &work.change.who).await?;
+    }
     let detail = json!({ "change": no, "because": work.change.because, "approved_by": work.change.approved_by, "nodes": prepared.impact.nodes, "edits": work.change.edits });
     audit::add(&mut *transaction, &work.change.who, "handed out a change", &work.change.what, &detail)
         .await?;
@@ -126,6 +142,7 @@ async fn must_wait(
         return Ok(None);
     }
     if work.change.approved_by.is_none()
+        && work.part.is_none()
         && !asks_for_second_person(&read_documents(db).await?, &work.edits).is_empty()
     {
         return Ok(Some("requested"));

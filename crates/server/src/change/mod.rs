@@ -11,8 +11,10 @@ pub mod prepare;
 pub mod publish;
 pub mod recover;
 pub mod resolve;
+pub mod resolver;
 pub mod single;
 pub mod stop_at;
+pub mod waves;
 pub mod worker;
 
 /// The version of the resolving code: when it rises, the desired state of all nodes is resolved again.

@@ -2,14 +2,16 @@
 
 use super::documents::{Documents, Served, read_documents, read_groups, read_served, stages_of};
 use super::resolve::{own_of, resolve_only, view_of};
+use super::resolver::read_overlays;
 use crate::here::Here;
 use crate::own_machine::of_agent;
 use crate::problem::ApiError;
-use crate::store::wanted;
+use crate::store::wanted::{self, NodeViewRow};
 use constans_core::change::DocumentKey;
 use constans_core::digest::DigestKey;
 use constans_core::filter::NodeView;
 use constans_core::group::{Group, NodeLayers, NodeOwn, Plan, node_layers, plan};
+use constans_core::rollout::{documents_of, overlays_of};
 use constans_core::state::{Clause, Excluded, Origin, Resolved, Untouchable};
 use constans_wire::explained::{WouldGet, WouldGetBaseline, WouldGetClause, WouldGetExcluded};
 use sqlx::PgConnection;
@@ -32,6 +34,16 @@ pub struct OneNode {
     untouchable: Vec<Untouchable>,
 }
 
+/// Returns the documents that a node is resolved by: those of rollouts that reached it are in their place.
+async fn documents_of_node(db: &mut PgConnection, row: &NodeViewRow) -> Result<Documents, ApiError> {
+    let documents = read_documents(&mut *db).await?;
+    let reached_by = overlays_of(&row.memberships, None);
+    if reached_by.is_empty() {
+        return Ok(documents);
+    }
+    Ok(documents_of(&documents, &read_overlays(db).await?, &reached_by))
+}
+
 impl OneNode {
     /// Reads a node.
     ///
@@ -44,7 +56,8 @@ impl OneNode {
         let own =
             own_of(&row).map_err(|because| ApiError::stored("what a node is given".to_owned(), &because))?;
         let untouchable = if row.hosts_server { here.machine.untouchable.clone() } else { vec![of_agent()] };
-        Self::of(db, here, view_of(&row), own, untouchable).await
+        let documents = documents_of_node(&mut *db, &row).await?;
+        Self::of(db, here, view_of(&row), own, untouchable, &documents).await
     }
 
     /// Reads what a node that need not be there would be resolved from. It reports about itself what another one does, or nothing.
@@ -64,7 +77,9 @@ impl OneNode {
             None => None,
         };
         let about = other.map(|row| view_of(&row).about).unwrap_or_default();
-        Self::of(db, here, NodeView { name, labels, about }, NodeOwn::default(), vec![of_agent()]).await
+        let documents = read_documents(&mut *db).await?;
+        let view = NodeView { name, labels, about };
+        Self::of(db, here, view, NodeOwn::default(), vec![of_agent()], &documents).await
     }
 
     async fn of(
@@ -73,12 +88,12 @@ impl OneNode {
         view: NodeView,
         own: NodeOwn,
         untouchable: Vec<Untouchable>,
+        documents: &Documents,
     ) -> Result<Self, ApiError> {
-        let documents = read_documents(&mut *db).await?;
-        let served = read_served(&mut *db, here, &documents).await?;
+        let served = read_served(&mut *db, here, documents).await?;
         let stages = stages_of(documents.get(&DocumentKey::Stages));
         Ok(Self {
-            groups: all_groups(&documents)?,
+            groups: all_groups(documents)?,
             own,
             view,
             served,

@@ -1,10 +1,11 @@
 //! Preparing: what a change makes of each node is resolved and stored beside what the node has, some hundred nodes a transaction,
 //! and caught up with what was edited meanwhile.
 
-use super::documents::{edited, nodes_of, read_documents_of};
-use super::resolve::Resolver;
-use super::single::differs;
+use super::documents::{nodes_of, read_documents_of};
+use super::draft::under_way;
+use super::resolver::Resolver;
 use super::stop_at::stop_at;
+use super::waves::Part;
 use crate::here::Here;
 use crate::problem::{ApiError, read_stored};
 use crate::store::change::{self, ChangeRow, NewChangeNode};
@@ -13,7 +14,7 @@ use crate::store::wanted::{self, NodeViewRow};
 use crate::store::{fleet, notice};
 use constans_core::change::{
     ClauseInState, DocumentEdit, DocumentKey, Impact, ImpactBuilder, NodeDocument, NodesBySettings,
-    counted_by_when, later_edits, only_nodes, restarting,
+    counted_by_when, edited, later_edits, only_nodes, restarting,
 };
 use serde_json::json;
 use sqlx::{Connection as _, PgConnection};
@@ -38,6 +39,8 @@ pub struct Work<'w> {
     pub change: ChangeRow,
     /// Its edits.
     pub edits: Vec<DocumentEdit>,
+    /// What it does of a rollout, if it is a part of one.
+    pub part: Option<Part>,
 }
 
 /// Why preparing ended early.
@@ -82,15 +85,25 @@ pub async fn prepare(db: &mut PgConnection, work: &Work<'_>) -> Result<Prepared,
     if let Some(later) = later_edits(&work.edits, &documents).first() {
         return Err(refused_for_later(&mut *db, later).await?);
     }
+    if let Some((edit, rollout)) = under_way(&mut *db, &work.edits, work.change.of_rollout).await? {
+        return Err(Ended::Refused(
+            format!("{} is part of a rollout that began meanwhile: C{rollout}", edit.title()),
+            format!("let it end, or turn it back: constans rollout show C{rollout}"),
+        ));
+    }
     let documents = edited(documents, &work.edits);
+    let step = work.part.as_ref().map(|part| part.step);
     let mut prepared = Prepared {
         base,
-        resolver: Resolver::new(&mut *db, work.here, &documents).await?,
+        resolver: Resolver::new(&mut *db, work.here, documents, step).await?,
         impact: Impact::default(),
         joined: 0,
     };
     stop_at("drafted");
-    let only = only_nodes(&work.edits).map(|_| nodes_of(&work.edits));
+    let only = match &work.part {
+        Some(part) => part.nodes(&mut *db).await?,
+        None => only_nodes(&work.edits).map(|_| nodes_of(&work.edits)),
+    };
     let total = match &only {
         Some(only) => only.len() as i64,
         None => wanted::node_count(&mut *db).await?,
@@ -164,13 +177,9 @@ async fn prepare_nodes(
     mut nodes: Vec<NodeViewRow>,
 ) -> Result<(), ApiError> {
     let retired = edit_views(&work.edits, &mut nodes)?;
-    let known: Vec<_> =
-        nodes.iter().map(|node| (node.placement, node.sources, node.unusable.clone())).collect();
-    let rows = resolver.resolve(&mut *db, nodes).await?;
-    let (different, same): (Vec<_>, Vec<_>) =
-        rows.into_iter().zip(known).partition(|(row, known)| differs(row, known));
-    let different: Vec<NewChangeNode> = different.into_iter().map(|(row, _)| row).collect();
-    let same: Vec<Uuid> = same.into_iter().map(|(row, _)| row.node).chain(retired).collect();
+    let rows = resolver.resolve(&mut *db, work.here, nodes).await?;
+    let (different, same): (Vec<_>, Vec<NewChangeNode>) = rows.into_iter().partition(|row| row.is_altered);
+    let same: Vec<Uuid> = same.into_iter().map(|row| row.node).chain(retired).collect();
     Ok(change::set_nodes(db, work.change.no, &different, &same).await?)
 }
 

@@ -34,7 +34,7 @@ const SETTINGS_SCHEME: &str = "g1";
 const SOURCES_SCHEME: &str = "o1";
 
 /// Resolves nodes by documents, and stores what they come to once for the whole fleet.
-pub struct Resolver {
+pub struct DocumentResolver {
     inputs: Arc<Inputs>,
     /// The ids of what is stored, by digest.
     clauses: HashMap<String, i64>,
@@ -96,7 +96,7 @@ struct NewState {
     new_contents: Vec<(String, Arc<[u8]>, bool)>,
 }
 
-impl Resolver {
+impl DocumentResolver {
     /// Reads what resolving by these documents depends on.
     ///
     /// # Errors
@@ -166,9 +166,15 @@ impl Resolver {
             // It keeps its last good one, and gets its mode and settings all the same.
             Err(because) => (before.state, before.sources, Some(because.clone())),
         };
+        let is_new = state != before.state || has_other_settings;
+        let is_altered = is_new
+            || Some(placement) != before.placement
+            || sources != before.sources
+            || unusable != before.unusable;
         Ok(NewChangeNode {
             node: before.id,
-            is_new: state != before.state || has_other_settings,
+            is_new,
+            is_altered,
             state,
             placement,
             sources,

@@ -1,10 +1,10 @@
 //! What alters the desired state of one node only: its approval, what it reports about itself.
 
 use super::documents::read_documents;
-use super::resolve::Resolver;
+use super::resolver::Resolver;
 use crate::here::Here;
 use crate::problem::ApiError;
-use crate::store::change::{self, NewChange, NewChangeNode};
+use crate::store::change::{self, NewChange};
 use crate::store::{fleet, wanted};
 use constans_core::change::Impact;
 use serde_json::json;
@@ -35,7 +35,7 @@ pub async fn resolve_single(
     occasion: &Occasion<'_>,
 ) -> Result<(), ApiError> {
     let documents = read_documents(&mut *db).await?;
-    let mut resolver = Resolver::new(&mut *db, here, &documents).await?;
+    let mut resolver = Resolver::new(&mut *db, here, documents, None).await?;
     resolve_one(db, here, &mut resolver, node, occasion).await
 }
 
@@ -54,12 +54,11 @@ pub async fn resolve_one(
     let began = Instant::now();
     wanted::lock_node(&mut *db, node).await?;
     let before = wanted::node_views(&mut *db, &[node]).await?;
-    let known: Vec<_> = before.iter().map(|row| (row.placement, row.sources, row.unusable.clone())).collect();
-    let rows = resolver.resolve(&mut *db, before).await?;
-    let altered = rows.into_iter().zip(known).next().filter(|(row, known)| differs(row, known));
+    let rows = resolver.resolve(&mut *db, here, before).await?;
+    let altered = rows.into_iter().next().filter(|row| row.is_altered);
     wanted::set_resolved(&mut *db, node, altered.is_some()).await?;
     here.metrics.resolving.observe(began.elapsed().as_secs_f64());
-    let Some((row, _)) = altered else { return Ok(()) };
+    let Some(row) = altered else { return Ok(()) };
     let fleet = fleet::read(&mut *db).await?;
     let impact = json!(Impact { nodes: u64::from(row.is_new), ..Impact::default() });
     let new = NewChange {
@@ -76,16 +75,13 @@ pub async fn resolve_one(
         epoch: fleet.epoch,
         status: "handed_out",
         request_key: None,
+        rollout: None,
+        of_rollout: None,
     };
     let no = change::add(&mut *db, &new).await?;
     change::set_nodes(&mut *db, no, &[row], &[]).await?;
     change::hand_out(&mut *db, no, fleet.epoch).await?;
     Ok(change::set_impact(db, no, &impact).await?)
-}
-
-/// Returns whether a node is to be otherwise than its placement, sources and unusable state `before` say.
-pub fn differs(row: &NewChangeNode, before: &(Option<i64>, Option<i64>, Option<String>)) -> bool {
-    row.is_new || Some(row.placement) != before.0 || row.sources != before.1 || row.unusable != before.2
 }
 
 /// How often it is looked for nodes whose word about themselves came during a hand-out.

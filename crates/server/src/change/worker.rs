@@ -2,6 +2,7 @@
 
 use super::hand_out::{HandOut, hand_out, refusal};
 use super::prepare::{Ended, Work, prepare, read_edits};
+use super::waves::Part;
 use super::{RESOLVER, draft};
 use crate::here::Here;
 use crate::problem::ApiError;
@@ -57,10 +58,19 @@ async fn work_at(
     let missing = || ApiError::Missing { what: "change", name: format!("C{}", job.subject) };
     let change = change::by_no(db, job.subject).await?.ok_or_else(missing)?;
     let edits = read_edits(&change)?;
-    let work = Work { here, job, change, edits };
+    let mut work = Work { here, job, change, edits, part: None };
     let keeper = tokio::spawn(keep(db.clone(), work.job.clone()));
-    let ended =
-        if kind == JobKind::Preview { preview(db, &work).await } else { hand_out_in_turn(db, &work).await };
+    let ended = match part_of(db, &work.change).await {
+        Err(ended) => Err(ended),
+        Ok(part) => {
+            work.part = part;
+            if kind == JobKind::Preview {
+                preview(db, &work).await
+            } else {
+                hand_out_in_turn(db, &work).await
+            }
+        }
+    };
     keeper.abort();
     here.metrics.resolving.observe(began.elapsed().as_secs_f64());
     let recorded = match ended {
@@ -83,6 +93,10 @@ async fn work_at(
     recorded
 }
 
+async fn part_of(db: &PgPool, change: &change::ChangeRow) -> Result<Option<Part>, Ended> {
+    Part::of(&mut *db.acquire().await?, change).await
+}
+
 /// Whether the next try may go better.
 fn is_passing(error: &ApiError) -> bool {
     matches!(error, ApiError::Database(_) | ApiError::Busy(_) | ApiError::BrokeOff(..))
@@ -103,12 +117,13 @@ async fn hand_out_in_turn(db: &PgPool, work: &Work<'_>) -> Result<(), Ended> {
     if let Some(refused) = refusal(work, &prepared.impact) {
         return Err(refused);
     }
+    let mut anew: Option<Work<'_>> = None;
     loop {
-        match hand_out(&mut connection, work, &mut prepared).await? {
+        match hand_out(&mut connection, anew.as_ref().unwrap_or(work), &mut prepared).await? {
             HandOut::Done | HandOut::Waiting => return Ok(()),
             HandOut::Outdated => {
-                let anew = work.anew(&mut connection).await?;
-                prepared = prepare(&mut connection, &anew).await?;
+                let work = anew.insert(work.anew(&mut connection).await?);
+                prepared = prepare(&mut connection, work).await?;
             }
             HandOut::Busy => {
                 let random = u64::from(Uuid::now_v7().as_bytes()[15]) * LOCK_PAUSE_MS / 255;
@@ -124,7 +139,8 @@ impl<'w> Work<'w> {
         draft::refuse_while_recovering(db).await?;
         let (mut job, mut change) = (self.job.clone(), self.change.clone());
         (job.reached, change.base_rev) = (None, None);
-        Ok(Work { here: self.here, job, change, edits: self.edits.clone() })
+        let part = Part::of(db, &change).await?;
+        Ok(Work { here: self.here, job, change, edits: self.edits.clone(), part })
     }
 }
 
@@ -220,6 +236,8 @@ pub async fn follow_resolver(db: &PgPool) -> Result<(), ApiError> {
                 goes_back: None,
                 unless_changed_after: None,
                 request_key: None,
+                rollout: None,
+                of_rollout: None,
             };
             draft::queue(&mut transaction, &draft).await?;
         }

@@ -1,6 +1,6 @@
 //! A machine becomes a node, or a known node again.
 
-use crate::change::resolve::Resolver;
+use crate::change::resolver::Resolver;
 use crate::change::single::{Occasion, resolve_one};
 use crate::here::Here;
 use crate::problem::{ApiError, read_stored};

@@ -2,7 +2,7 @@
 
 use super::admit::{Admission, admit, becomes};
 use crate::change::documents::read_documents;
-use crate::change::resolve::Resolver;
+use crate::change::resolver::Resolver;
 use crate::here::Here;
 use crate::problem::{ApiError, read_stored};
 use crate::store::admission::{self, CandidateRow};
@@ -89,7 +89,7 @@ pub async fn judge(db: &PgPool, here: &Here, id: Uuid) -> Result<Judged, ApiErro
                 let how = ApproveRequest { id, ..ApproveRequest::default() };
                 if let Ok(becomes) = becomes(&mut transaction, &request, &how, &mut BTreeSet::new()).await? {
                     let documents = read_documents(&mut transaction).await?;
-                    let mut resolver = Resolver::new(&mut transaction, here, &documents).await?;
+                    let mut resolver = Resolver::new(&mut transaction, here, documents, None).await?;
                     admit(&mut transaction, here, &mut resolver, &request, &becomes, &by).await?;
                     transaction.commit().await?;
                     here.waker.wake("joining");

@@ -40,6 +40,10 @@ pub struct NewChange<'a> {
     pub status: &'a str,
     /// The key of the request.
     pub request_key: Option<&'a str>,
+    /// How it goes if it reaches its nodes in waves.
+    pub rollout: Option<&'a Value>,
+    /// The change whose rollout it is a part of.
+    pub of_rollout: Option<i64>,
 }
 
 /// Adds a change and returns its number.
@@ -59,6 +63,8 @@ pub async fn add(db: impl PgExecutor<'_>, new: &NewChange<'_>) -> sqlx::Result<i
         .bind(sql_now())
         .bind(new.is_request)
         .bind(new.request_key)
+        .bind(new.rollout)
+        .bind(new.of_rollout)
         .fetch_one(db)
         .await
 }
@@ -119,6 +125,12 @@ pub struct ChangeRow {
     pub hint: Option<String>,
     /// The change that it reverts.
     pub goes_back: Option<i64>,
+    /// How it goes if it reaches its nodes in waves.
+    pub rollout: Option<Value>,
+    /// The change whose rollout it is a part of.
+    pub of_rollout: Option<i64>,
+    /// Whether it is, or was, a rollout.
+    pub has_rollout: bool,
     /// When it was asked for.
     pub drafted_at: SqlTimestamp,
     /// When it was handed out, or ended otherwise.
@@ -128,8 +140,8 @@ pub struct ChangeRow {
 }
 
 const COLUMNS: &str = "c.no, c.kind, c.what, c.who, c.because, c.edits, c.status, c.although_unusable, c.is_preview, c.is_request, c.approved_by, c.confirmed, c.confirmed_by, c.base_rev, c.snapshot,
-    c.impact, c.refused, c.hint, c.goes_back, c.drafted_at, c.ended_at, (select count(*) from change_node n join node_wanted w on w.node = n.node and w.change = n.change
-        where n.change = c.no and n.is_new and n.taken_at is null) as outstanding
+    c.impact, c.refused, c.hint, c.goes_back, c.rollout, c.of_rollout, exists (select 1 from rollout r where r.change = c.no) as has_rollout, c.drafted_at, c.ended_at, (select count(*) from change_node n join node_wanted w on w.node = n.node and w.change = n.change
+        where n.change in (select c.no union all select of_wave.change from rollout_wave of_wave where of_wave.rollout = c.no) and n.is_new and n.taken_at is null) as outstanding
     from change c";
 
 /// Returns a change.
@@ -292,23 +304,37 @@ pub async fn set_status(
         .map(|_| ())
 }
 
-/// Queues a change again that waited for a person, with what was confirmed. Returns whether it did wait.
-pub async fn confirm(db: impl PgExecutor<'_>, no: i64, confirmed: &Value, who: &str) -> sqlx::Result<bool> {
+/// Queues a change again that waited for a person, with what was confirmed, and in waves if so much was said. Returns whether it did wait.
+pub async fn confirm(
+    db: impl PgExecutor<'_>,
+    no: i64,
+    confirmed: &Value,
+    rollout: Option<&Value>,
+    who: &str,
+) -> sqlx::Result<bool> {
     let done = sqlx::query(include_str!("sql/change/confirm.sql"))
         .bind(no)
         .bind(confirmed)
         .bind(who)
+        .bind(rollout)
         .execute(db)
         .await?;
     Ok(done.rows_affected() > 0)
 }
 
 /// Queues a requested change again that another person approved. Returns whether it was requested, by someone else.
-pub async fn approve(db: impl PgExecutor<'_>, no: i64, confirmed: &Value, who: &str) -> sqlx::Result<bool> {
+pub async fn approve(
+    db: impl PgExecutor<'_>,
+    no: i64,
+    confirmed: &Value,
+    rollout: Option<&Value>,
+    who: &str,
+) -> sqlx::Result<bool> {
     let done = sqlx::query(include_str!("sql/change/approve.sql"))
         .bind(no)
         .bind(confirmed)
         .bind(who)
+        .bind(rollout)
         .execute(db)
         .await?;
     Ok(done.rows_affected() > 0)
@@ -343,6 +369,8 @@ pub struct NewChangeNode {
     pub before_placement: Option<i64>,
     /// Whether its agent is given something else.
     pub is_new: bool,
+    /// Whether anything of it differs, if only what is shown of it. Not stored: what is, is altered.
+    pub is_altered: bool,
 }
 
 /// Stores how a change is to leave nodes; of `same`, that it leaves them as they are.

@@ -172,6 +172,7 @@ pub async fn open(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<Activity>> {
         total: count(total),
         began: began.to_jiff(),
         sweep: None,
+        rollout: None,
     };
     Ok(rows.into_iter().map(activity).collect())
 }

@@ -36,6 +36,7 @@ pub mod related;
 pub mod release;
 pub mod report_text;
 pub mod retention;
+pub mod rollout;
 pub mod run;
 pub mod run_hour;
 pub mod self_test;

@@ -1,6 +1,6 @@
 //! Recovering: a database that was restored to an earlier state, and what the nodes report that they have.
 
-use super::{change, fleet, job, sweep};
+use super::{change, fleet, job, rollout, sweep};
 use crate::clock::sql_now;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use sqlx::{PgConnection, PgExecutor};
@@ -49,6 +49,7 @@ pub async fn begin(db: &mut PgConnection, epoch: i64, handed_out: i64) -> sqlx::
     change::drop_unfinished(&mut *db, true).await?;
     job::end_all(&mut *db).await?;
     sweep::end_all(&mut *db, "constans").await?;
+    rollout::halt(&mut *db, None, "the database was put back to an earlier state", "constans").await?;
     fleet::begin_epoch(&mut *db, epoch).await?;
     sqlx::query(include_str!("sql/recovery/begin_insert_recovery.sql"))
         .bind(epoch)

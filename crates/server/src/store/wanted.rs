@@ -1,6 +1,7 @@
 //! The desired state of each node.
 
 use super::narrowing::Narrowing;
+use constans_core::rollout::Membership;
 use constans_core::settings::AgentSettings;
 use jiff_sqlx::Timestamp as SqlTimestamp;
 use serde_json::Value;
@@ -33,9 +34,13 @@ pub struct NodeViewRow {
     pub sources: Option<i64>,
     /// Why its state could not be resolved so far.
     pub unusable: Option<String>,
+    /// Its waves in rollouts whose last wave is not handed out.
+    pub memberships: Json<Vec<Membership>>,
 }
 
-const NODE_VIEWS: &str = "select node.id, node.name, node.labels, node.about, node.own, node.hosts_server, w.state, w.placement, p.settings_digest, w.sources, w.unusable
+const NODE_VIEWS: &str = "select node.id, node.name, node.labels, node.about, node.own, node.hosts_server, w.state, w.placement, p.settings_digest, w.sources, w.unusable,
+        coalesce((select jsonb_agg(jsonb_build_object('rollout', m.rollout, 'wave', m.wave, 'reached', r.reached)) from rollout_node m join rollout r on r.change = m.rollout
+            where m.node = node.id and r.ended_at is null and r.reached < r.waves), '[]') as memberships
      from node left join node_wanted w on w.node = node.id left join placement p on p.id = w.placement where node.retired_at is null and ";
 
 /// Returns nodes that were not retired after an id, in the order of their ids; only those of `only`, if that is given.

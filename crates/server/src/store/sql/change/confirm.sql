@@ -1,2 +1,2 @@
-update change set status = 'waiting', is_preview = false, confirmed = $2, confirmed_by = $3, ended_at = null
+update change set status = 'waiting', is_preview = false, confirmed = $2, confirmed_by = $3, rollout = coalesce($4, rollout), ended_at = null
     where no = $1 and status in ('unconfirmed', 'previewed')

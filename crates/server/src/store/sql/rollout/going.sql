@@ -1,0 +1,1 @@
+select change from rollout where ended_at is null and status = 'going' order by change

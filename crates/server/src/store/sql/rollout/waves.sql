@@ -1,0 +1,1 @@
+select wave, change, handed_out_at, settling_since from rollout_wave where rollout = $1 order by wave
