@@ -30,6 +30,7 @@ await shot('controls', '/compliance/controls?control=SK-11', 'without a clause f
 await shot('concessions', '/compliance/concessions', 'in force');
 await shot('drift', '/drift', 'Corrected after');
 await shot('sweep', '/activity/S1', 'What failed, by clause');
+await shot('rollout', `/changes/${process.env.ROLLOUT}`, 'What failed, by clause');
 await shot('change', `/changes/${process.env.CHANGE}`, 'Impact');
 await page.goto(`${base}/groups/kiosks`);
 await page.getByLabel('kiosk-floor/kiosk-lockdown.idle_seconds').fill('60');

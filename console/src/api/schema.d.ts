@@ -7287,7 +7287,7 @@ export interface components {
         RolloutNodeState: "waiting" | "silent" | "pending" | "received" | "finished" | "untried" | "failed" | "unusable" | "not_heard";
         /** @description How a rollout goes. */
         RolloutPlan: {
-            /** @description It halts when more than this many percent of the nodes that received a wave are bad, and at least 3 of them, or all of a smaller wave. */
+            /** @description It halts when more than this many percent of the nodes that received a wave are bad, and at least 3 of them, or all that are heard of a smaller wave. */
             bad_above_percent?: number;
             /** @description For how many seconds a wave settles once 90 % of its heard nodes have finished a full run; at most a week. */
             settle_secs?: number;
@@ -8519,7 +8519,7 @@ export interface components {
             finished: number;
             /** @description How many there are. */
             nodes: number;
-            /** @description How many were not heard again after they received it, although they promised to check in. */
+            /** @description How many were not heard again after they received it when they had promised to check in, before they finished a full run. */
             not_heard: number;
             /** @description How many checked in since the wave and so received it; those that cannot be resolved by it are among them. */
             received: number;

@@ -20,7 +20,7 @@ export const SETTLES = [
 
 /** How a rollout goes. */
 export function planWords({ settle_secs, bad_above_percent, within }: Schemas['RolloutPlan']): string {
-  const settles = SETTLES.find(([secs]) => secs === settle_secs)?.[1] ?? `${Math.round((settle_secs ?? 0) / 60)} minutes`;
+  const settles = SETTLES.find(([secs]) => secs === settle_secs)?.[1] ?? count(Math.round((settle_secs ?? 0) / 60), 'minute');
   return `Each wave settles for ${settles}, once 90 % of its heard nodes have finished a full run. It halts when more than ${bad_above_percent} % of the nodes that received a wave are bad, at least 3, or all of a smaller wave.${within ? ` The percentages count within each ${within}.` : ''}`;
 }
 

@@ -36,7 +36,19 @@ const nodes = [
 ];
 const PAGE = { 'GET /api/rollouts/118': { body: shown }, 'GET /api/rollouts/118/nodes?size=100': { body: nodes } };
 const BEGIN = 'POST /api/rollouts';
-const impact = { nodes: 200, takes: 0, takes_from: 0, settings: 0, clauses: [], clauses_left_out: 0, restarts: [], unusable: [], applied: [], restarting: [], not_served: [] };
+const impact = {
+  nodes: 200,
+  takes: 0,
+  takes_from: 0,
+  settings: 0,
+  clauses: [],
+  clauses_left_out: 0,
+  restarts: [],
+  unusable: [],
+  applied: [],
+  restarting: [],
+  not_served: [],
+};
 
 beforeEach(() => sessionStorage.clear());
 

@@ -2,7 +2,8 @@
 
 use crate::hub::Hub;
 use crate::lab::{Failed, Host};
-use crate::steps::{NODE, SOON, Step, next_round, set_kiosks};
+use crate::steps::{NODE, SOON, Step, next_round, set_group, set_kiosks};
+use constans_e2e::story::KIOSKS;
 use std::time::{Duration, Instant};
 
 /// A host that is being restarted comes back within this.
@@ -21,6 +22,10 @@ pub const STEPS: &[(&str, Step)] = &[
     (
         "what somebody changed is put right within seconds by a sweep, and the journal says who asked and why",
         swept,
+    ),
+    (
+        "a release that cuts the host off halts its rollout since it is not heard again; turned back, it is as before once it is reached",
+        cut_off_by_rollout,
     ),
     ("the journal has fields for each run and each clause that was put right, and no value", journal),
     (
@@ -74,6 +79,58 @@ fn swept(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
     host.shell("journalctl --sync; journalctl -u constans-agent | grep -q 'S[0-9]* (Enforce all clauses) for .*: the festival begins'")?;
     // The next run finds all in line.
     next_round(host)
+}
+
+/// A command that cuts the host off is none that the agent can put back: only the rollout notices.
+fn cut_off_by_rollout(hub: &Hub<'_>, host: Host<'_>) -> Result<(), Failed> {
+    let kit = tempfile::tempdir().map_err(|error| error.to_string())?;
+    let write = |name: &str, text: &str| {
+        std::fs::write(kit.path().join(name), text).map_err(|error| error.to_string())
+    };
+    std::fs::create_dir(kit.path().join("baselines")).map_err(|error| error.to_string())?;
+    let cut = "nft add table inet mistake; nft add chain inet mistake out '{ type filter hook output priority 0; }'; nft add rule inet mistake out tcp dport 7443 drop; touch /run/cut";
+    for (version, argv) in [("1.0.0", "true"), ("1.1.0", cut)] {
+        write("kit.toml", &format!("[kit]\nname = \"cable\"\nversion = \"{version}\"\n"))?;
+        write(
+            "baselines/cable.toml",
+            &format!(
+                "[baseline]\nname = \"cable\"\n\n[[clause]]\nwhat = \"command:cable\"\nargv = [\"/bin/sh\", \"-c\", \"touch /run/cut-{version}; {argv}\"]\nin_line_when = \"/run/cut-{version}\"\n"
+            ),
+        )?;
+        hub.client(&["kit", "publish", &kit.path().display().to_string()])?;
+    }
+    hub.client(&["stage", "serve", "open-water", "cable@1.0.0"])?;
+    let assigned =
+        "[[assignments]]\nkit = \"cable\"\nbaseline = \"cable\"\n\n[settings]\nreach_within_secs = 5";
+    let kiosks = |assigned: &str| {
+        KIOSKS
+            .replace("MODE", "enforce")
+            .replace("[settings]", assigned)
+            .replace("interval_secs = 60", "interval_secs = 15")
+    };
+    set_group(hub, &kiosks(assigned))?;
+    next_round(host)?;
+    host.wait_for("[ -e /run/cut-1.0.0 ]", SOON)?;
+    let previewed =
+        hub.client(&["stage", "serve", "open-water", "cable@1.1.0", "--preview", "--output", "json"])?;
+    let previewed: serde_json::Value =
+        serde_json::from_str(&previewed).map_err(|error| format!("{error}: {previewed}"))?;
+    let no = format!("C{}", previewed["change"]);
+    hub.client(&["rollout", "begin", &no, "--waves", "100%", "--settle", "1h", "--confirm", "1"])?;
+    host.wait_for("[ -e /run/cut ]", 2 * SOON)?;
+    // A promise is broken a minute after it was due.
+    let halted = hub.wait_for(&["rollout", "list"], "halted", 5 * SOON);
+    let shown = hub.client(&["rollout", "list", "--output", "json"])?;
+    host.shell("nft delete table inet mistake")?;
+    halted?;
+    if !shown.contains("1 not heard since") {
+        return Err(shown);
+    }
+    hub.client(&["change", "go-back", &no, "--confirm", "1"])?;
+    next_round(host)?;
+    set_kiosks(hub, "")?;
+    next_round(host)?;
+    hub.wait_for(&["node", "list"], "in line", SOON).map(drop)
 }
 
 fn without_rights(host: Host<'_>, status: &str) -> Result<(), Failed> {

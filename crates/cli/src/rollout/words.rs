@@ -22,8 +22,11 @@ fn secs(number: u64) -> String {
 
 /// Returns how a rollout goes.
 fn plan(plan: &RolloutPlan) -> String {
-    let within =
-        plan.within.as_ref().map(|label| format!(" within each {}", harmless(label))).unwrap_or_default();
+    let within = plan
+        .within
+        .as_ref()
+        .map(|label| format!("; percentages within each {}", harmless(label)))
+        .unwrap_or_default();
     format!(
         "each wave settles for {}; halts when bad > {} %{within}",
         secs(plan.settle_secs),

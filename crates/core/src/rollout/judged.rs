@@ -3,7 +3,7 @@
 use super::RolloutPlan;
 use serde::{Deserialize, Serialize};
 
-/// At least so many nodes are bad when a rollout halts, or all of a smaller wave.
+/// At least so many nodes are bad when a rollout halts, or all that are heard of a smaller wave.
 const FEWEST_BAD: u64 = 3;
 /// So many tenths of the heard nodes of a wave have finished a full run when it begins to settle.
 const FINISHED_TENTHS: u64 = 9;
@@ -52,13 +52,13 @@ impl WaveFigures {
         self.nodes.saturating_sub(self.silent)
     }
 
-    /// Returns what is to be done. A wave of which no node is heard does not settle: nothing is known of it.
+    /// Returns what is to be done. A wave of which no node is heard does not settle, since nothing is known of it; one without nodes does.
     pub fn judged(&self, plan: &RolloutPlan) -> Judged {
         let bad = self.bad();
         let is_above = bad * 100 > u64::from(plan.bad_above_percent) * self.received;
-        if bad > 0 && bad >= FEWEST_BAD.min(self.nodes) && is_above {
+        if bad > 0 && bad >= FEWEST_BAD.min(self.heard()) && is_above {
             Judged::TooBad
-        } else if self.heard() == 0 || self.finished * 10 < self.heard() * FINISHED_TENTHS {
+        } else if self.nodes > 0 && self.heard() == 0 || self.finished * 10 < self.heard() * FINISHED_TENTHS {
             Judged::Unfinished
         } else {
             Judged::Finished

@@ -18,7 +18,7 @@ pub struct RolloutPlan {
     /// For how many seconds a wave settles once 90 % of its heard nodes have finished a full run; at most a week.
     #[serde(default = "half_an_hour")]
     pub settle_secs: u64,
-    /// It halts when more than this many percent of the nodes that received a wave are bad, and at least 3 of them, or all of a smaller wave.
+    /// It halts when more than this many percent of the nodes that received a wave are bad, and at least 3 of them, or all that are heard of a smaller wave.
     #[serde(default = "two_percent")]
     pub bad_above_percent: u32,
     /// The label within each of whose values the percentages count, for example `site`: then each site has nodes in the first wave.

@@ -94,9 +94,11 @@ fn a_wave_is_judged_by_the_nodes_that_received_it() {
     assert_eq!(judged(of(2, 2, 1, 1, 0)), Judged::Unfinished, "one of two");
     assert_eq!(judged(of(2, 2, 2, 1, 1)), Judged::TooBad, "all of a small wave");
     assert_eq!(judged(of(1, 1, 0, 0, 1)), Judged::TooBad);
-    assert_eq!(judged(of(0, 0, 0, 0, 0)), Judged::Unfinished, "nothing is known of it");
+    assert_eq!(judged(of(0, 0, 0, 0, 0)), Judged::Finished, "there is nothing to wait for");
     let with_silent = WaveFigures { silent: 90, ..of(100, 10, 9, 0, 0) };
     assert_eq!(judged(with_silent), Judged::Finished, "9 of the 10 that are heard");
+    let small = WaveFigures { silent: 1, ..of(2, 1, 1, 1, 0) };
+    assert_eq!(judged(small), Judged::TooBad, "the only one that is heard");
     assert_eq!(judged(WaveFigures { silent: 100, ..of(100, 0, 0, 0, 0) }), Judged::Unfinished);
     let unusable = WaveFigures { unusable: 3, ..of(100, 50, 0, 0, 0) };
     assert_eq!(judged(unusable), Judged::TooBad);

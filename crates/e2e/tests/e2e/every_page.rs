@@ -51,7 +51,10 @@ fn furnished(fleet: &Fleet) -> Vec<String> {
     well(&fleet.client(&["group", "set", &document, "--preview"]));
     let in_waves = format!("C{}", fleet.query("select max(no) from change"));
     well(&fleet.client(&["rollout", "begin", &in_waves, "--waves", "50%,100%", "--yes"]));
-    let document = kiosk.document("group.toml", "name = \"lab\"\npriority = 30\nfilter = \"true\"\n[settings]\nspread_secs = 7\n");
+    let document = kiosk.document(
+        "group.toml",
+        "name = \"lab\"\npriority = 30\nfilter = \"true\"\n[settings]\nspread_secs = 7\n",
+    );
     well(&fleet.client(&["group", "set", &document, "--preview"]));
     let runs: Value =
         serde_json::from_str(well(&fleet.client(&["run", "list", "kiosk-auken-1", "--output", "json"])))
@@ -171,8 +174,8 @@ const FORMS: &[(&str, &[(&str, &str)])] = &[
 fn every_form_does_so_too_and_is_left_by_a_key() {
     let fleet = Fleet::start();
     furnished(&fleet);
-    let [in_waves, previewed] =
-        ["in_waves", "previewed"].map(|status| fleet.query(&format!("select 'C' || max(no) from change where status = '{status}'")));
+    let [in_waves, previewed] = ["in_waves", "previewed"]
+        .map(|status| fleet.query(&format!("select 'C' || max(no) from change where status = '{status}'")));
     let mut browser = signed_in(&fleet);
     browser.see("Needs attention");
     let mut wrong = Vec::new();

@@ -1,7 +1,7 @@
 //! Rollouts: a change reaches its nodes in waves, halts by itself, goes on, is turned back, and ends where a change at once would.
 
 use crate::changes::{ask, fleet_of, otherwise_from_scratch, refuse_falling_generations, until};
-use constans_e2e::story::{KIOSKS, group, joined, refused, well};
+use constans_e2e::story::{KIOSKS, group, joined, refused, signed_in, well};
 use constans_e2e::{Fleet, Machine};
 use serde_json::{Value, json};
 use std::fs;
@@ -99,11 +99,7 @@ fn waves_reach_their_share_of_each_site_and_end_where_a_change_at_once_would() {
     // Everything else goes on meanwhile, and takes the wave from nobody: another group, a label, a node that reports otherwise.
     let wave = ask(&fleet, &format!("/api/rollouts/{change}/nodes?filter=in_rollout.wave%20%3D%3D%201"));
     let name = wave[0]["name"].as_str().unwrap().to_owned();
-    well(&group(
-        &fleet,
-        &kiosk,
-        "name = \"everyone\"\n[settings]\nspread_secs = 7\n",
-    ));
+    well(&group(&fleet, &kiosk, "name = \"everyone\"\n[settings]\nspread_secs = 7\n"));
     assert_eq!(contents(&fleet), [301 - five, five]);
     well(&fleet.client(&["node", "label", &name, "--set", "trial=night"]));
     assert_eq!(contents(&fleet), [301 - five, five]);
@@ -120,7 +116,8 @@ fn waves_reach_their_share_of_each_site_and_end_where_a_change_at_once_would() {
     assert_eq!(contents(&fleet), [302 - five, five]);
 
     // Nine of ten suffice.
-    ran(&fleet, change, 1, "in_line", five * 9 / 10);
+    fleet.query("update node_now set silent_after = now() + interval '1 hour'");
+    ran(&fleet, change, 1, "in_line", (five * 9 - 1) / 10);
     std::thread::sleep(std::time::Duration::from_millis(2_500));
     assert_eq!(reached(&fleet, change), "going 1", "less than 90 % of the heard nodes");
     ran(&fleet, change, 1, "in_line", five);
@@ -523,4 +520,42 @@ fn silent_nodes_do_not_count_and_observing_ones_are_untried() {
     fleet.query("update placement set mode = 'observe'");
     assert_eq!(figures()["untried"], 5, "{}", figures());
     assert_eq!(figures()["finished"], 5);
+}
+
+#[test]
+fn a_rollout_is_begun_watched_and_turned_back_in_the_console() {
+    let (fleet, kiosk) = fleet_of(20);
+    well(&group(&fleet, &kiosk, &kiosks(46)));
+    let change = previewed(&fleet, &kiosk, 90);
+    let mut browser = signed_in(&fleet);
+    browser.see("Needs attention");
+    browser.open(&format!("/changes/C{change}"));
+    browser.click("button", "Hand out…");
+    browser.click("button", "In waves…");
+    browser.see("5 %: 1 node");
+    browser.fill("Percent of the nodes after each wave", "5%, 50%, 100%");
+    browser.see("50 %: 5 nodes");
+    browser.click("button", "Begin the first wave");
+    browser.see("Wave 1 of 3");
+    browser.see("5 %, 1 node");
+    until("the first wave is handed out", || reached(&fleet, change) == "going 1");
+    ran(&fleet, change, 1, "failed", 1);
+    browser.see("Halted ");
+    browser.see("wave 1: 1 of 1 node that received it is bad: 1 failed, above 2 %");
+    assert!(browser.violations().is_empty(), "{:?}", browser.violations());
+    browser.open("/");
+    browser.see(&format!("the rollout C{change} is halted"));
+    browser.open("/activity");
+    browser.see("halted at wave 1 of 3");
+    browser.click("link", &format!("C{change}"));
+    browser.click("button", "Turn back…");
+    browser.click("button", "Show the impact");
+    browser.click("button", "Hand out…");
+    browser.click("button", "Hand out");
+    browser.see(&format!("turn back C{change}"));
+    until("it is turned back", || reached(&fleet, change) == "turned_back 1");
+    browser.open(&format!("/changes/C{change}"));
+    browser.see("Turned back, ");
+    assert_eq!(contents(&fleet), [11]);
+    assert!(browser.complaints().is_empty(), "{:?}", browser.complaints());
 }

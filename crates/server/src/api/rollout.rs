@@ -25,6 +25,9 @@ use serde_json::json;
 use sqlx::PgPool;
 use std::sync::Arc;
 
+/// So many rollouts are under way at once: the nodes of each are looked at again and again.
+const MAX_OPEN: usize = 20;
+
 /// Hands a previewed change out in waves, or only looks at which nodes each wave would have.
 #[utoipa::path(tag = "rollouts", security(("token" = ["change.decide"]), ("session" = ["change.decide"])), request_body = NewRollout, responses((status = 200, body = RolloutBegun)))]
 #[post("/api/rollouts", data = "<new>")]
@@ -47,6 +50,12 @@ pub async fn begin(
                 change.no
             ),
             hint: format!("constans change show C{}", change.no),
+        });
+    }
+    if stored::open(db.inner()).await?.len() >= MAX_OPEN {
+        return Err(ApiError::Conflict {
+            message: format!("{MAX_OPEN} rollouts are under way"),
+            hint: "let one end first, or turn it back: constans rollout list".to_owned(),
         });
     }
     let decision = if change.status == "requested" {

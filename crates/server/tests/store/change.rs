@@ -11,7 +11,8 @@ pub async fn new_change(database: &Database, who: &str) -> i64 {
     change_of(database, who, "waiting").await
 }
 
-async fn change_of(database: &Database, who: &str, status: &str) -> i64 {
+/// Stores a change as it is.
+pub async fn change_of(database: &Database, who: &str, status: &str) -> i64 {
     let new = NewChange {
         kind: "group",
         what: "set the group kiosks",
@@ -26,16 +27,20 @@ async fn change_of(database: &Database, who: &str, status: &str) -> i64 {
         epoch: 1,
         status,
         request_key: None,
+        rollout: None,
+        of_rollout: None,
     };
     change::add(&database.pool, &new).await.unwrap()
 }
 
-async fn state(database: &Database, digest: &str) -> i64 {
+/// Stores a state without clauses.
+pub async fn state(database: &Database, digest: &str) -> i64 {
     effective_state::store(&database.pool, digest, &[], &[]).await.unwrap();
     database.value(&format!("select id from effective_state where digest = '{digest}'")).await
 }
 
-async fn prepare(database: &Database, no: i64, node: Uuid, state: i64) {
+/// Prepares a change of one node.
+pub async fn prepare(database: &Database, no: i64, node: Uuid, state: i64) {
     let mut connection = database.pool.acquire().await.unwrap();
     let placement: i64 = database
         .value(
@@ -52,6 +57,7 @@ async fn prepare(database: &Database, no: i64, node: Uuid, state: i64) {
         before_state: None,
         before_placement: None,
         is_new: true,
+        is_altered: true,
     };
     change::set_nodes(&mut connection, no, &[row], &[]).await.unwrap();
 }
@@ -182,9 +188,15 @@ async fn a_request_is_approved_by_another_person_once() {
     let database = Database::fresh().await;
     let no = change_of(&database, "tor.havik", "requested").await;
     let confirmed = json!({ "takes_from": 0 });
-    assert!(!change::approve(&database.pool, no, &confirmed, "tor.havik").await.unwrap(), "nobody their own");
-    assert!(change::approve(&database.pool, no, &confirmed, "pia.lund").await.unwrap());
-    assert!(!change::approve(&database.pool, no, &confirmed, "ilse.maren").await.unwrap(), "it is approved");
+    assert!(
+        !change::approve(&database.pool, no, &confirmed, None, "tor.havik").await.unwrap(),
+        "nobody their own"
+    );
+    assert!(change::approve(&database.pool, no, &confirmed, None, "pia.lund").await.unwrap());
+    assert!(
+        !change::approve(&database.pool, no, &confirmed, None, "ilse.maren").await.unwrap(),
+        "it is approved"
+    );
     assert_eq!(change::status(&database.pool, no).await.unwrap(), "waiting");
 }
 

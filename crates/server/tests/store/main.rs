@@ -18,4 +18,5 @@ mod page;
 mod people;
 mod repeated_runs;
 mod retention;
+mod rollout;
 mod statements;
