@@ -3950,6 +3950,7 @@ export interface components {
             /** @description The documents that it edits. */
             edits: components["schemas"]["ShownEdit"][];
             impact?: components["schemas"]["Impact"] | null;
+            in_waves?: components["schemas"]["RolloutPlan"] | null;
             /**
              * Format: date-time
              * @description When the last node that does not have it checks in next; none if all have it, or one is not expected.

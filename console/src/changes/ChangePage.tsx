@@ -8,6 +8,7 @@ import { useState } from 'react';
 import { Link as RouterLink, useParams } from 'react-router';
 import { api, lists, type Schemas } from '../api/client';
 import { ListView } from '../lists/ListView';
+import { NODE_COLUMN } from '../lists/nodeColumn';
 import type { Column } from '../lists/RecordTable';
 import { useList } from '../lists/useList';
 import { Address } from '../looks/Address';
@@ -15,6 +16,7 @@ import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { Moment } from '../looks/Moment';
 import { RolloutCards } from '../rollouts/RolloutCard';
+import { planWords } from '../rollouts/rolloutWords';
 import { TextDiff } from '../run/TextDiff';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
@@ -80,7 +82,7 @@ function ChangeParts({ shown }: { shown: Schemas['ChangeShown'] }) {
   );
 }
 
-function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_for_second_person } }: { shown: Schemas['ChangeShown'] }) {
+function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_for_second_person, in_waves } }: { shown: Schemas['ChangeShown'] }) {
   const session = useQuery(sessionQuery);
   const mayDecide = mayOn(session.data, []).includes('change.decide') || (change.who === session.data?.person && mayOn(session.data).includes('change.decide'));
   const queries = useQueryClient();
@@ -143,6 +145,7 @@ function ChangeHead({ shown: { change, behind, impact, edits, typed_from, asks_f
       <Typography sx={{ '&::first-letter': { textTransform: 'uppercase' } }}>
         {change.ended && change.status === 'handed_out' ? `handed out ${clock(change.ended)}; ${progressWords(change)}.` : `${progressWords(change)}.`}
         {behind && ` Waits for ${behind}.`}
+        {in_waves && !change.has_rollout && ` In waves of ${in_waves.waves.map((percent) => `${percent} %`).join(', ')}. ${planWords(in_waves)}`}
         {change.status === 'requested' && ` ${requestWords(asks_for_second_person ?? [], isOwn)}`}
       </Typography>
       {change.refused && (
@@ -210,16 +213,7 @@ function NodesOfChange({ shown: { nodes, last_by, change } }: { shown: Schemas['
 }
 
 const NODE_COLUMNS: Column<Schemas['ChangedNode']>[] = [
-  {
-    field: 'name',
-    head: 'Node',
-    text: ({ name }) => name,
-    cell: ({ name }) => (
-      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(name)}`} color="inherit">
-        {name}
-      </Link>
-    ),
-  },
+  NODE_COLUMN,
   { field: 'has_since', head: 'Has it', text: nodeWords },
   {
     field: 'next_check_in',

@@ -1,26 +1,26 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Link from '@mui/material/Link';
 import Typography from '@mui/material/Typography';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link as RouterLink } from 'react-router';
 import { api, lists, type Schemas } from '../api/client';
 import { ChangeDialog } from '../changes/ChangeDialog';
+import { FilterChips } from '../lists/FilterChips';
 import { ListView } from '../lists/ListView';
+import { NODE_COLUMN } from '../lists/nodeColumn';
 import type { Column } from '../lists/RecordTable';
 import { type List, useList } from '../lists/useList';
-import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { FailureList } from '../looks/FailureList';
 import { Moment } from '../looks/Moment';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { QueryView } from '../shell/QueryView';
 import { ReasonDialog } from '../shell/ReasonDialog';
 import { mayOn, sessionQuery } from '../shell/session';
 import { clock } from '../words/time';
-import { count, rolloutNodeState, rolloutStatus } from '../words/words';
+import { rolloutNodeState, rolloutStatus } from '../words/words';
 import { planWords } from './rolloutWords';
 import { WaveRow } from './WaveRow';
 
@@ -73,19 +73,7 @@ function Cards({ shown }: { shown: Schemas['Rollout'] }) {
       </Card>
       {bad_clauses.length > 0 && (
         <Card title="What failed, by clause">
-          <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0 }}>
-            {bad_clauses.map((bad) => (
-              <Box component="li" key={bad.address + bad.message} sx={{ display: 'flex', justifyContent: 'space-between', gap: 2, py: 0.75 }}>
-                <Box sx={{ minWidth: 0 }}>
-                  <Address>{bad.address}</Address>
-                  <Box sx={{ color: 'text.secondary', overflowWrap: 'anywhere' }}>{bad.message}</Box>
-                </Box>
-                <Box sx={{ whiteSpace: 'nowrap' }} title={bad.names.join(', ')}>
-                  {count(bad.nodes, 'node')}
-                </Box>
-              </Box>
-            ))}
-          </Box>
+          <FailureList failures={bad_clauses} />
         </Card>
       )}
       <Card title="Nodes of the rollout">
@@ -171,37 +159,11 @@ function Chips({ waves, list }: { waves: Schemas['RolloutWave'][]; list: List<Sc
     ['untried', sum(({ untried }) => untried), 'in_rollout.state == "untried"'],
     ['silent', sum(({ silent }) => silent), 'in_rollout.state == "silent"'],
   ] as const;
-  return (
-    <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, mb: 1 }}>
-      {chips.map(
-        ([words, nodes, filter]) =>
-          (nodes > 0 || filter === '') && (
-            <Button
-              key={words}
-              size="small"
-              variant={list.filter === filter ? 'contained' : 'outlined'}
-              aria-pressed={list.filter === filter}
-              onClick={() => list.onFilter(filter)}
-            >
-              {words} {nodes}
-            </Button>
-          ),
-      )}
-    </Box>
-  );
+  return <FilterChips chips={chips} list={list} />;
 }
 
 const COLUMNS: Column<Schemas['RolloutNode']>[] = [
-  {
-    field: 'name',
-    head: 'Node',
-    text: ({ name }) => name,
-    cell: ({ name }) => (
-      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(name)}`} color="inherit">
-        {name}
-      </Link>
-    ),
-  },
+  NODE_COLUMN,
   { field: 'wave', head: 'Wave', align: 'right', text: ({ wave }) => String(wave) },
   { field: 'state', head: 'Now', text: ({ state }) => rolloutNodeState(state), cell: (node) => <Now node={node} /> },
   { field: 'heard_at', head: 'Last heard', text: ({ heard_at }) => heard_at ?? '', cell: ({ heard_at }) => <Moment at={heard_at} /> },

@@ -4,14 +4,13 @@ import Typography from '@mui/material/Typography';
 import { Link as RouterLink } from 'react-router';
 import type { Schemas } from '../api/client';
 import { changeAddress } from '../changes/changeWords';
+import { SharesBar } from '../looks/SharesBar';
 import { clock, exact } from '../words/time';
 import { count } from '../words/words';
-import { partsOf } from './rolloutWords';
+import { sharesOf } from './rolloutWords';
 
 /** One wave of a rollout: how its nodes divide, in a bar whose words say the same. */
 export function WaveRow({ wave, of, rollout }: { wave: Schemas['RolloutWave']; of: number; rollout: Schemas['RolloutSummary'] }) {
-  const parts = partsOf(wave);
-  const words = parts.map(({ nodes, words }) => `${nodes} ${words}`).join(', ');
   return (
     <Box component="li" sx={{ py: 1, borderTop: 1, borderColor: 'hairline' }}>
       <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, alignItems: 'baseline' }}>
@@ -31,21 +30,7 @@ export function WaveRow({ wave, of, rollout }: { wave: Schemas['RolloutWave']; o
         )}
         <Typography sx={{ color: 'text.secondary' }}>{settleWords(wave, rollout)}</Typography>
       </Box>
-      <Box role="img" aria-label={words || 'no node'} sx={{ display: 'flex', height: 12, bgcolor: 'sunken', my: 0.75 }}>
-        {parts.map(({ nodes, words, colour }) => (
-          <Box key={words} sx={{ flexGrow: nodes, flexBasis: 0, minWidth: 3, bgcolor: colour }} />
-        ))}
-      </Box>
-      <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 3, rowGap: 0.5 }}>
-        {parts.map(({ nodes, words, colour }) => (
-          <Box component="span" key={words} sx={{ display: 'inline-flex', gap: 0.75, alignItems: 'center' }}>
-            <Box aria-hidden component="span" sx={{ width: 10, height: 10, bgcolor: colour }} />
-            <span>
-              <b>{nodes}</b> {words}
-            </span>
-          </Box>
-        ))}
-      </Box>
+      <SharesBar shares={sharesOf(wave)} height={12} />
     </Box>
   );
 }

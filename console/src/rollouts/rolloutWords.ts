@@ -1,4 +1,5 @@
 import type { Schemas } from '../api/client';
+import type { Share } from '../looks/SharesBar';
 import { count } from '../words/words';
 
 /** Reads waves as a person writes them, `5%, 25%, 100%`; undefined if they are none. */
@@ -31,22 +32,20 @@ export function asCommand(no: number, { waves, settle_secs, bad_above_percent, w
   return `constans rollout begin C${no} --waves ${waves.map((percent) => `${percent}%`).join(',')}${settle} --halt 'bad > ${bad_above_percent}%'${label}`;
 }
 
-/** How the nodes of a wave divide, in the order in which they are drawn; those that are none are left out. */
-export function partsOf({ figures, handed_out_at }: Schemas['RolloutWave']): { nodes: number; words: string; colour: string }[] {
+/** How the nodes of a wave divide, in the order in which they are drawn. */
+export function sharesOf({ figures, handed_out_at }: Schemas['RolloutWave']): Share[] {
   const { nodes, silent, received, finished, untried, failed, unusable, not_heard } = figures;
-  const parts = handed_out_at
-    ? [
-        { nodes: finished - failed - untried, words: 'finished a full run', colour: 'status.in_line' },
-        { nodes: untried, words: 'untried: they observe', colour: 'status.rollout_waiting' },
-        { nodes: failed, words: 'failed', colour: 'status.failed' },
-        { nodes: unusable, words: 'cannot be resolved', colour: 'status.state_unusable' },
-        { nodes: not_heard, words: 'not heard since', colour: 'status.drift_found' },
-        { nodes: received - finished - unusable - not_heard, words: 'received it', colour: 'primary.main' },
-        { nodes: nodes - received - silent, words: 'expected to check in', colour: 'hairline' },
-        { nodes: silent, words: 'silent, get it on return', colour: 'status.silent' },
-      ]
-    : [{ nodes, words: 'to come', colour: 'hairline' }];
-  return parts.filter((part) => part.nodes > 0);
+  if (!handed_out_at) return [{ nodes, words: 'to come', colour: 'hairline' }];
+  return [
+    { nodes: finished - failed - untried, words: 'finished a full run', colour: 'status.in_line' },
+    { nodes: untried, words: 'untried: they observe', colour: 'status.rollout_waiting' },
+    { nodes: failed, words: 'failed', colour: 'status.failed' },
+    { nodes: unusable, words: 'cannot be resolved', colour: 'status.state_unusable' },
+    { nodes: not_heard, words: 'not heard since', colour: 'status.drift_found' },
+    { nodes: received - finished - unusable - not_heard, words: 'received it', colour: 'primary.main' },
+    { nodes: nodes - received - silent, words: 'expected to check in', colour: 'hairline' },
+    { nodes: silent, words: 'silent, get it on return', colour: 'status.silent' },
+  ];
 }
 
 /** How far a rollout is. */

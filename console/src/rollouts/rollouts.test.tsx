@@ -3,7 +3,7 @@ import userEvent from '@testing-library/user-event';
 import { serve, show } from '../testing';
 import { RolloutCards } from './RolloutCard';
 import { RolloutDialog } from './RolloutDialog';
-import { asCommand, partsOf, readWaves } from './rolloutWords';
+import { asCommand, readWaves, sharesOf } from './rolloutWords';
 
 const session = (...permissions: string[]) => ({ 'GET /api/session': { body: { person: 'tor.havik', roles: [], permissions, server: {}, token: 't' } } });
 const plan = { waves: [5, 25, 100], settle_secs: 1_800, bad_above_percent: 2, within: 'site' };
@@ -115,8 +115,8 @@ test('who may not decide sees it, and may not act', async () => {
 
 test('the parts of a wave add up to its nodes, and waves are read as the client reads them', () => {
   const wave = { wave: 1, percent: 5, figures, handed_out_at: '2026-11-23T07:42:12Z' };
-  expect(partsOf(wave).reduce((sum, { nodes }) => sum + nodes, 0)).toBe(figures.nodes);
-  expect(partsOf({ wave: 2, percent: 25, figures: none })).toEqual([{ nodes: 40, words: 'to come', colour: 'hairline' }]);
+  expect(sharesOf(wave).reduce((sum, { nodes }) => sum + nodes, 0)).toBe(figures.nodes);
+  expect(sharesOf({ wave: 2, percent: 25, figures: none })).toEqual([{ nodes: 40, words: 'to come', colour: 'hairline' }]);
   expect(readWaves('5%,25%, 100')).toEqual([5, 25, 100]);
   for (const wrong of ['', '5%', '25%,5%,100%', '0%,100%', 'x,100%', '5%,,100%']) expect(readWaves(wrong), wrong).toBeUndefined();
   expect(asCommand(118, plan)).toBe("constans rollout begin C118 --waves 5%,25%,100% --settle 30m --halt 'bad > 2%' --within site");

@@ -8,12 +8,14 @@ import { useState } from 'react';
 import { Link as RouterLink, useParams } from 'react-router';
 import { api, lists, type Schemas } from '../api/client';
 import { problemWords } from '../api/problemWords';
+import { FilterChips } from '../lists/FilterChips';
 import { ListView } from '../lists/ListView';
+import { NODE_COLUMN } from '../lists/nodeColumn';
 import type { Column } from '../lists/RecordTable';
 import { type List, useList } from '../lists/useList';
-import { Address } from '../looks/Address';
 import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
+import { FailureList } from '../looks/FailureList';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { Page } from '../shell/Page';
 import { QueryView } from '../shell/QueryView';
@@ -157,37 +159,11 @@ function Chips({ sweep: { counts }, list }: { sweep: Schemas['Sweep']; list: Lis
     ['refused', counts.refused, 'swept.state == "refused"'],
     ['not reached', counts.not_reached, 'swept.state == "not_reached"'],
   ] as const;
-  return (
-    <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, mb: 1 }}>
-      {chips.map(
-        ([words, nodes, filter]) =>
-          (nodes > 0 || filter === '') && (
-            <Button
-              key={words}
-              size="small"
-              variant={list.filter === filter ? 'contained' : 'outlined'}
-              aria-pressed={list.filter === filter}
-              onClick={() => list.onFilter(filter)}
-            >
-              {words} {nodes}
-            </Button>
-          ),
-      )}
-    </Box>
-  );
+  return <FilterChips chips={chips} list={list} />;
 }
 
 const COLUMNS: Column<Schemas['SweptNode']>[] = [
-  {
-    field: 'name',
-    head: 'Node',
-    text: ({ name }) => name,
-    cell: ({ name }) => (
-      <Link component={RouterLink} to={`/nodes/${encodeURIComponent(name)}`} color="inherit">
-        {name}
-      </Link>
-    ),
-  },
+  NODE_COLUMN,
   { field: 'state', head: 'Now', text: ({ words }) => write(words, Date.now()), cell: (node) => <Now node={node} /> },
   { field: 'reached', head: 'Clauses', align: 'right', text: ({ reached, of }) => (of > 0 ? `${reached} of ${of}` : ''), isOneLine: true },
   {
@@ -233,23 +209,7 @@ function Failures({ no, failed }: { no: number; failed: number }) {
   if (failed === 0) return null;
   return (
     <Card title="What failed, by clause">
-      <QueryView query={failures}>
-        {(failures) => (
-          <Box component="ul" sx={{ listStyle: 'none', p: 0, m: 0 }}>
-            {failures.map((failure) => (
-              <Box component="li" key={failure.address + failure.message} sx={{ display: 'flex', justifyContent: 'space-between', gap: 2, py: 0.75 }}>
-                <Box sx={{ minWidth: 0 }}>
-                  <Address>{failure.address}</Address>
-                  <Box sx={{ color: 'text.secondary', overflowWrap: 'anywhere' }}>{failure.message}</Box>
-                </Box>
-                <Box sx={{ whiteSpace: 'nowrap' }} title={failure.names.join(', ')}>
-                  {count(failure.nodes, 'node')}
-                </Box>
-              </Box>
-            ))}
-          </Box>
-        )}
-      </QueryView>
+      <QueryView query={failures}>{(failures) => <FailureList failures={failures} />}</QueryView>
     </Card>
   );
 }

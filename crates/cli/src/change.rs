@@ -490,6 +490,7 @@ fn show(shown: &ChangeShown) -> String {
     lines.extend(
         change.of_rollout.map(|no| format!("  part of the rollout C{no}: constans rollout show C{no}")),
     );
+    lines.extend(shown.in_waves.as_ref().map(|plan| format!("  in {}", harmless(&plan.words()))));
     if change.has_rollout {
         lines.push(format!("  its waves: constans rollout show C{}", change.no));
     }

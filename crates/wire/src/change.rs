@@ -1,6 +1,7 @@
 //! Changes of desired state, as they are listed and shown.
 
 use constans_core::change::{DocumentEdit, Impact};
+use constans_core::rollout::RolloutPlan;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -122,6 +123,9 @@ pub struct ChangeShown {
     /// What asks for a second person, as `the group gates`; nothing if who asked only may not hand it out.
     #[serde(default)]
     pub asks_for_second_person: Vec<String>,
+    /// How it reaches its nodes in waves, if it is to.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub in_waves: Option<RolloutPlan>,
     /// From how many nodes on the number is typed by the person who confirms it.
     pub typed_from: u64,
 }

@@ -16,27 +16,9 @@ fn nodes(number: u64) -> String {
     count(usize::try_from(number).unwrap_or(usize::MAX), "node", "nodes")
 }
 
-fn secs(number: u64) -> String {
-    span_words(i64::try_from(number).unwrap_or(i64::MAX))
-}
-
-/// Returns how a rollout goes.
-fn plan(plan: &RolloutPlan) -> String {
-    let within = plan
-        .within
-        .as_ref()
-        .map(|label| format!("; percentages within each {}", harmless(label)))
-        .unwrap_or_default();
-    format!(
-        "each wave settles for {}; halts when bad > {} %{within}",
-        secs(plan.settle_secs),
-        plan.bad_above_percent
-    )
-}
-
 /// Returns the waves that a rollout would have.
 pub fn planned(no: i64, of: &RolloutPlan, begun: &RolloutBegun) -> String {
-    let mut text = format!("C{no} in {}: {}\n", count(begun.waves.len(), "wave", "waves"), plan(of));
+    let mut text = format!("C{no} in {}\n", harmless(&of.words()));
     for (at, PlannedWave { percent, nodes: number, names }) in begun.waves.iter().enumerate() {
         let more = number.saturating_sub(names.len() as u64);
         let more = if more > 0 { format!(" and {more} more") } else { String::new() };
@@ -124,7 +106,7 @@ pub fn head(rollout: &Rollout) -> String {
         summary.approved_by.as_ref().map(|by| format!(", approved by {}", harmless(by))).unwrap_or_default();
     let _ =
         writeln!(text, "       {} at {}{because}{approved}", harmless(&summary.who), time(summary.began_at));
-    let _ = writeln!(text, "       {}", plan(&summary.plan));
+    let _ = writeln!(text, "       {}", harmless(&summary.plan.words()));
     let ended = summary.ended_at.zip(summary.ended_by.as_ref());
     let _ = match (&summary.halted, ended) {
         (_, Some((at, by))) => {

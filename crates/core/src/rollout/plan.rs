@@ -1,5 +1,6 @@
 //! How a rollout goes: its waves, how long each settles, and when it halts by itself.
 
+use crate::sentence::span_words;
 use crate::words::check_label;
 use serde::{Deserialize, Serialize};
 
@@ -64,6 +65,22 @@ impl PlanError {
 }
 
 impl RolloutPlan {
+    /// Returns it in words: `waves of 5 %, 25 %, 100 %; each settles for 30 min; halts when bad > 2 %; percentages within each site`.
+    pub fn words(&self) -> String {
+        let waves: Vec<String> = self.waves.iter().map(|percent| format!("{percent} %")).collect();
+        let settle = span_words(i64::try_from(self.settle_secs).unwrap_or(i64::MAX));
+        let within = self
+            .within
+            .as_ref()
+            .map(|label| format!("; percentages within each {label}"))
+            .unwrap_or_default();
+        format!(
+            "waves of {}; each settles for {settle}; halts when bad > {} %{within}",
+            waves.join(", "),
+            self.bad_above_percent
+        )
+    }
+
     /// Checks that it can be followed.
     ///
     /// # Errors

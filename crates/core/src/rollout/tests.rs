@@ -33,6 +33,11 @@ fn a_plan_is_read_as_people_write_it_and_what_is_wrong_is_named() {
     }
     assert_eq!(RolloutPlan { settle_secs: 604_801, ..plan() }.check(), Err(PlanError::Settle));
     assert_eq!(RolloutPlan { bad_above_percent: 100, ..plan() }.check(), Err(PlanError::Halt));
+    let of_site = RolloutPlan { within: Some("site".into()), ..plan() };
+    assert_eq!(
+        of_site.words(),
+        "waves of 5 %, 25 %, 100 %; each settles for 30 min; halts when bad > 2 %; percentages within each site"
+    );
     let within = RolloutPlan { within: Some("no key".into()), ..plan() };
     let wrong = within.check().unwrap_err();
     assert!(wrong.to_string().starts_with("\"no key\" is no key of a label"), "{wrong}");

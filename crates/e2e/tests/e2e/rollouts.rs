@@ -367,6 +367,26 @@ fn only_who_may_decide_begins_halts_and_turns_back_and_a_request_is_approved_as_
         (&shown["rollout"]["who"], &shown["rollout"]["approved_by"]),
         (&json!("sanna.wik"), &json!("tor.havik"))
     );
+    // A group that asks for a second person: whoever approves sees in which waves it goes.
+    post(&fleet, fleet.administrator(), &format!("/api/rollouts/{no}/turn-back"), &json!({}));
+    until("it is turned back", || reached(&fleet, no) == "turned_back 1");
+    fleet.query("update node_group set body = body || '{\"second_person\": true}' where name = 'kiosks' and until_at is null");
+    let document =
+        kiosk.document("group.toml", &(kiosks(70).replace("priority", "second_person = true\npriority")));
+    well(&fleet.client(&["group", "set", &document, "--preview"]));
+    let asked = format!("C{}", fleet.query("select max(no) from change"));
+    let begun = fleet.client(&["rollout", "begin", &asked, "--waves", "50%,100%", "--settle", "1h", "--yes"]);
+    assert!(well(&begun).contains(&format!("{asked} waits for another person")), "{}", begun.stdout);
+    let shown = fleet.client(&["change", "show", &asked]);
+    assert!(
+        well(&shown).contains("in waves of 50 %, 100 %; each settles for 60 min; halts when bad > 2 %"),
+        "{}",
+        shown.stdout
+    );
+    refused(&fleet.client(&["rollout", "show", &asked]), "there is no rollout");
+    well(&fleet.client_by(&approver, &["change", "approve", &asked]));
+    until("its first wave is handed out", || reached(&fleet, asked[1..].parse().unwrap()) == "going 1");
+    let no: i64 = asked[1..].parse().unwrap();
     let reader = fleet.token("b.reader", "reader");
     for act in ["halt", "go-on", "turn-back"] {
         let (status, _) =
@@ -499,6 +519,39 @@ fn begin_confirmed(fleet: &Fleet, change: i64) {
     let body = json!({ "change": change, "plan": { "waves": [50, 100], "settle_secs": 0 }, "confirmed": { "takes_from": 4 } });
     let (status, begun) = post(fleet, fleet.administrator(), "/api/rollouts", &body);
     assert_eq!((status, &begun["begun"]), (200, &json!(true)), "{begun}");
+}
+
+#[test]
+fn nodes_that_cannot_be_resolved_are_bad_and_turning_back_gives_them_what_they_had() {
+    let (fleet, kiosk) = fleet_of(40);
+    well(&group(&fleet, &kiosk, &kiosks(46)));
+    let before = fleet.query("select string_agg(state::text, ' ' order by node) from node_wanted");
+    let wrong = kiosks(46).replace("= 46", "= \"never\"");
+    let document = kiosk.document("group.toml", &wrong);
+    let set = |more: &[&str]| {
+        fleet.client(&[&["group", "set", document.as_str(), "--preview", "--output", "json"], more].concat())
+    };
+    let changed: Value = serde_json::from_str(well(&set(&["--although-unusable"]))).expect("it is JSON");
+    let change = changed["change"].as_i64().expect("it has a number");
+    begin(&fleet, change, &json!({ "waves": [50, 100], "settle_secs": 0 }));
+    until("it is halted", || reached(&fleet, change) == "halted 1");
+    let shown = rollout(&fleet, change);
+    assert_eq!(shown["waves"][0]["figures"]["unusable"], 11, "{shown}");
+    assert!(
+        shown["rollout"]["halted"]["because"].as_str().unwrap().contains("11 cannot be resolved"),
+        "{shown}"
+    );
+    well(&fleet.client(&["rollout", "turn-back", &format!("C{change}")]));
+    assert_eq!(fleet.query("select count(*) from node_wanted where unusable is not null"), "0");
+    assert_eq!(fleet.query("select string_agg(state::text, ' ' order by node) from node_wanted"), before);
+    // Without that flag it does not begin.
+    let refused_change: Value = serde_json::from_str(&set(&[]).stdout).unwrap_or(Value::Null);
+    if let Some(no) = refused_change["change"].as_i64() {
+        let body = json!({ "change": no, "plan": { "waves": [50, 100] } });
+        let (status, problem) = post(&fleet, fleet.administrator(), "/api/rollouts", &body);
+        assert!(status == 409 && problem.to_string().contains("cannot be resolved"), "{status} {problem}");
+    }
+    assert_eq!(fleet.query("select count(*) from rollout"), "1");
 }
 
 #[test]

@@ -4,6 +4,7 @@ use crate::body::{JsonBody, Number};
 use crate::change::documents::read_documents_of;
 use crate::change::draft::{Draft, queue, refuse_while_recovering, wait};
 use crate::change::prepare::read_edits;
+use crate::change::waves::read_plan;
 use crate::here::Here;
 use crate::list::{ListQuery, placed};
 use crate::page::PageAnswer;
@@ -82,8 +83,10 @@ pub async fn show(no: u32, _caller: Allowed<NodeRead>, db: &State<PgPool>) -> An
     let typed_from = typed_from(wanted::node_count(db).await?.unsigned_abs());
     let documents = read_documents_of(&mut *db.acquire().await?, &[]).await?;
     let asks = asks_for_second_person(&documents, &read_edits(&row)?).into_iter().collect();
+    let in_waves = row.rollout.clone().map(|plan| read_plan(row.no, plan)).transpose()?;
     Ok(Json(ChangeShown {
         change: summary(row)?,
+        in_waves,
         behind,
         impact,
         edits,

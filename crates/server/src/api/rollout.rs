@@ -22,7 +22,7 @@ use constans_wire::rollout::{NewRollout, Rollout, RolloutBegun, RolloutNode, Rol
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
 use serde_json::json;
-use sqlx::PgPool;
+use sqlx::{PgConnection, PgPool};
 use std::sync::Arc;
 
 /// So many rollouts are under way at once: the nodes of each are looked at again and again.
@@ -130,11 +130,9 @@ pub async fn halt(
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Rollout> {
-    check_reason(&reason.because).map_err(|wrong| ApiError::invalid("because", wrong))?;
     let row = by_no(db, i64::from(no)).await?;
     let mut transaction = db.begin().await?;
-    let nodes = stored::nodes_of_waves(&mut *transaction, row.no, 1..=i32::MAX).await?;
-    caller.check_nodes(&mut transaction, &nodes).await?;
+    check_decision(&mut transaction, &row, &reason.because, &caller).await?;
     if !stored::halt(&mut *transaction, Some(row.no), &reason.because, &caller.person).await? {
         return Err(is_not(&row, "going on"));
     }
@@ -155,11 +153,9 @@ pub async fn go_on(
     db: &State<PgPool>,
     here: &State<Arc<Here>>,
 ) -> Answer<Rollout> {
-    check_reason(&reason.because).map_err(|wrong| ApiError::invalid("because", wrong))?;
     let row = by_no(db, i64::from(no)).await?;
     let mut transaction = db.begin().await?;
-    let nodes = stored::nodes_of_waves(&mut *transaction, row.no, 1..=i32::MAX).await?;
-    caller.check_nodes(&mut transaction, &nodes).await?;
+    check_decision(&mut transaction, &row, &reason.because, &caller).await?;
     let Some(stands) = stored::lock(&mut *transaction, row.no).await?.filter(|stands| stands.is_open) else {
         return Err(is_not(&row, "under way"));
     };
@@ -174,6 +170,18 @@ pub async fn go_on(
     shown_by_no(db, row.no).await
 }
 
+/// Refuses a decision about a rollout without a reason, or by whom it is not for on all of its nodes.
+async fn check_decision(
+    db: &mut PgConnection,
+    row: &RolloutRow,
+    because: &str,
+    caller: &AllowedWithin<ChangeDecide>,
+) -> Result<(), ApiError> {
+    check_reason(because).map_err(|wrong| ApiError::invalid("because", wrong))?;
+    let nodes = stored::nodes_of_waves(&mut *db, row.no, 1..=i32::MAX).await?;
+    caller.check_nodes(db, &nodes).await
+}
+
 fn is_not(row: &RolloutRow, expected: &str) -> ApiError {
     ApiError::Conflict {
         message: format!("the rollout C{} is not {expected}: it is {}", row.no, row.status.replace('_', " ")),
@@ -182,7 +190,7 @@ fn is_not(row: &RolloutRow, expected: &str) -> ApiError {
 }
 
 async fn note(
-    db: &mut sqlx::PgConnection,
+    db: &mut PgConnection,
     who: &str,
     what: &str,
     row: &RolloutRow,
