@@ -106,7 +106,7 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
   const pending = node.restart_pending;
   return (
     <Box sx={{ mb: 2 }}>
-      <Box sx={{ display: 'flex', gap: 2, alignItems: 'center' }}>
+      <Box sx={{ display: 'flex', flexWrap: 'wrap', columnGap: 2, alignItems: 'center' }}>
         <Typography variant="h1">{node.name}</Typography>
         <StatusWord status={node.status} late={node.last_contact === 'late'} />
         <Box sx={{ flex: 1 }} />

@@ -522,39 +522,6 @@ fn begin_confirmed(fleet: &Fleet, change: i64) {
 }
 
 #[test]
-fn nodes_that_cannot_be_resolved_are_bad_and_turning_back_gives_them_what_they_had() {
-    let (fleet, kiosk) = fleet_of(40);
-    well(&group(&fleet, &kiosk, &kiosks(46)));
-    let before = fleet.query("select string_agg(state::text, ' ' order by node) from node_wanted");
-    let wrong = kiosks(46).replace("= 46", "= \"never\"");
-    let document = kiosk.document("group.toml", &wrong);
-    let set = |more: &[&str]| {
-        fleet.client(&[&["group", "set", document.as_str(), "--preview", "--output", "json"], more].concat())
-    };
-    let changed: Value = serde_json::from_str(well(&set(&["--although-unusable"]))).expect("it is JSON");
-    let change = changed["change"].as_i64().expect("it has a number");
-    begin(&fleet, change, &json!({ "waves": [50, 100], "settle_secs": 0 }));
-    until("it is halted", || reached(&fleet, change) == "halted 1");
-    let shown = rollout(&fleet, change);
-    assert_eq!(shown["waves"][0]["figures"]["unusable"], 11, "{shown}");
-    assert!(
-        shown["rollout"]["halted"]["because"].as_str().unwrap().contains("11 cannot be resolved"),
-        "{shown}"
-    );
-    well(&fleet.client(&["rollout", "turn-back", &format!("C{change}")]));
-    assert_eq!(fleet.query("select count(*) from node_wanted where unusable is not null"), "0");
-    assert_eq!(fleet.query("select string_agg(state::text, ' ' order by node) from node_wanted"), before);
-    // Without that flag it does not begin.
-    let refused_change: Value = serde_json::from_str(&set(&[]).stdout).unwrap_or(Value::Null);
-    if let Some(no) = refused_change["change"].as_i64() {
-        let body = json!({ "change": no, "plan": { "waves": [50, 100] } });
-        let (status, problem) = post(&fleet, fleet.administrator(), "/api/rollouts", &body);
-        assert!(status == 409 && problem.to_string().contains("cannot be resolved"), "{status} {problem}");
-    }
-    assert_eq!(fleet.query("select count(*) from rollout"), "1");
-}
-
-#[test]
 fn silent_nodes_do_not_count_and_observing_ones_are_untried() {
     let (fleet, kiosk) = fleet_of(40);
     well(&group(&fleet, &kiosk, &kiosks(46)));
