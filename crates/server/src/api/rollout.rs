@@ -38,6 +38,12 @@ pub async fn begin(
     here: &State<Arc<Here>>,
 ) -> Answer<RolloutBegun> {
     let change = change_by_no(db, new.change).await?;
+    if let Some(rollout) = change.of_rollout {
+        return Err(ApiError::Conflict {
+            message: format!("C{} is a part of the rollout C{rollout}", change.no),
+            hint: format!("it is handed out by itself: constans rollout show C{rollout}"),
+        });
+    }
     check_rollout(&new.plan, &read_edits(&change)?)?;
     let waves = planned_waves(&mut *db.acquire().await?, change.no, &new.plan).await?;
     if new.preview {

@@ -165,7 +165,8 @@ pub async fn planned_waves(
 ///
 /// Returns why it could not be stored.
 pub async fn begin(db: &mut PgConnection, work: &Work<'_>, prepared: &Prepared) -> Result<bool, Ended> {
-    let Some(plan) = work.change.rollout.clone() else { return Ok(false) };
+    // A part of a rollout is no rollout itself.
+    let Some(plan) = work.change.rollout.clone().filter(|_| work.part.is_none()) else { return Ok(false) };
     let no = work.change.no;
     let plan = read_plan(no, plan)?;
     let Planned { nodes, counts } = plan_of(&mut *db, no, &plan).await?;

@@ -87,7 +87,7 @@ async fn halt_if_not_handed_out(db: &mut PgConnection, no: i64, next: i64) -> Re
 async fn halt(db: &mut PgConnection, no: i64, because: &str) -> Result<bool, ApiError> {
     let is_halted = stored::halt(&mut *db, Some(no), because, SERVER).await?;
     audit::add(db, SERVER, "halted a rollout", &format!("C{no}"), &json!({ "because": because })).await?;
-    tracing::warn!(rollout = no, because, "a rollout is halted");
+    tracing::warn!(rollout = no, "a rollout is halted");
     Ok(is_halted)
 }
 

@@ -167,10 +167,10 @@ pub async fn end(db: impl PgExecutor<'_>, no: i64, status: &str, by: &str) -> sq
 }
 
 /// How each node of the rollout `$2` is, at `$1`; of those that are in the fleet. One that its wave gave nothing else is left out.
-const NODES: &str = "select m.wave, node.name, n.full_status, n.heard_at, n.promised_at, w.change as by_change,
+const NODES: &str = "select m.wave, node.name, n.full_status, n.heard_at, n.promised_at,
         case when w.change is null then 'waiting' when c.unusable is not null and n.is_unusable then 'unusable'
             when n.heard_at is null or n.heard_at <= w.handed_out_at then case when coalesce(n.silent_after < $1, true) then 'silent' else 'pending' end
-            when f.has_finished then case when n.full_status = 'failed' then 'failed' when p.mode = 'observe' then 'untried' else 'finished' end
+            when f.has_finished then case when n.full_status <> 'failed' then case p.mode when 'observe' then 'untried' else 'finished' end else 'failed' end
             when n.on_time_until < $1 then 'not_heard' else 'received' end as state
     from rollout_node m join node on node.id = m.node and node.retired_at is null and node.revoked_at is null
         join node_now n on n.node = m.node left join rollout_wave w on w.rollout = m.rollout and w.wave = m.wave
