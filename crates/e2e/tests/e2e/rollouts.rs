@@ -96,6 +96,11 @@ fn waves_reach_their_share_of_each_site_and_end_where_a_change_at_once_would() {
     assert_eq!(first["waves"][0]["figures"]["received"], 0);
     assert_eq!(first["waves"][1]["figures"]["nodes"], quarter - five);
 
+    // A wave is no change to be handed out in waves.
+    let nested = json!({ "change": first["waves"][0]["change"], "plan": plan });
+    let (status, problem) = post(&fleet, fleet.administrator(), "/api/rollouts", &nested);
+    assert!(status == 409 && problem.to_string().contains("is a part of the rollout"), "{status} {problem}");
+
     // Everything else goes on meanwhile, and takes the wave from nobody: another group, a label, a node that reports otherwise.
     let wave = ask(&fleet, &format!("/api/rollouts/{change}/nodes?filter=in_rollout.wave%20%3D%3D%201"));
     let name = wave[0]["name"].as_str().unwrap().to_owned();
