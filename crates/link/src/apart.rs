@@ -52,7 +52,7 @@ type UnderWay = Arc<Mutex<Option<HashMap<u32, Sender<Vec<u8>>>>>>;
 pub struct Apart {
     /// It ends with this.
     _child: Option<Child>,
-    frames: UnboundedSender<Frame>,
+    frames: UnboundedSender<Vec<Frame>>,
     under_way: UnderWay,
     next: AtomicU32,
 }
@@ -119,9 +119,9 @@ impl Apart {
             None => return Err(ended_early()),
         };
         let answer = ComingAnswer { part: self, no, pieces, is_over: false };
-        for frame in [frame_of(no, &Asked::Carry(request))?, Frame { request: no, bytes: body }] {
-            self.frames.send(frame).map_err(|_| ended_early())?;
-        }
+        // Together: what another thread asks for does not come between.
+        let asked = vec![frame_of(no, &Asked::Carry(request))?, Frame { request: no, bytes: body }];
+        self.frames.send(asked).map_err(|_| ended_early())?;
         Ok(answer)
     }
 }
@@ -149,7 +149,7 @@ impl Drop for ComingAnswer<'_> {
             && let Ok(leave) = frame_of(self.no, &Asked::Leave)
         {
             // Who has ended left it already.
-            let _ = self.part.frames.send(leave);
+            let _ = self.part.frames.send(vec![leave]);
         }
     }
 }
@@ -160,11 +160,13 @@ impl Carry for Apart {
     }
 }
 
-async fn write_frames(mut requests: impl AsyncWrite + Unpin, mut waiting: UnboundedReceiver<Frame>) {
-    while let Some(frame) = waiting.recv().await {
-        if write_frame(&mut requests, &frame).await.is_err() {
-            // It has ended, and so will what is read of it.
-            return;
+async fn write_frames(mut requests: impl AsyncWrite + Unpin, mut waiting: UnboundedReceiver<Vec<Frame>>) {
+    while let Some(together) = waiting.recv().await {
+        for frame in &together {
+            if write_frame(&mut requests, frame).await.is_err() {
+                // It has ended, and so will what is read of it.
+                return;
+            }
         }
     }
 }
@@ -409,6 +411,28 @@ mod tests {
             answer_at(&mut from_part, no, b"third").await;
         };
         assert_eq!(tokio::join!(asked(&part, "/third"), third).0.unwrap(), "third");
+    }
+
+    #[tokio::test(flavor = "multi_thread", worker_threads = 4)]
+    async fn the_body_of_a_request_follows_it_however_many_ask_at_once() {
+        let (requests, mut at_part) = tokio::io::duplex(64 * 1024);
+        let (mut from_part, answers) = tokio::io::duplex(64 * 1024);
+        let part = Arc::new(Apart::over(requests, answers));
+        let all: Vec<_> = (0..2_000)
+            .map(|number| {
+                let part = part.clone();
+                tokio::spawn(async move { asked(&part, &format!("/{number}")).await })
+            })
+            .collect();
+        for _ in &all {
+            let asked = read_frame(&mut at_part).await.unwrap();
+            let body = read_frame(&mut at_part).await.unwrap();
+            assert_eq!((body.request, body.bytes.len()), (asked.request, 0), "another request came between");
+            answer_at(&mut from_part, asked.request, b"well").await;
+        }
+        for answer in all {
+            assert_eq!(answer.await.unwrap().unwrap(), "well");
+        }
     }
 
     #[tokio::test]

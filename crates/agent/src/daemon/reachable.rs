@@ -68,6 +68,8 @@ pub struct Reachable {
     wanted: Option<Wanted>,
     /// How many requests were sent.
     sent: u64,
+    /// The newest wake that the last of them named as known.
+    named: i64,
     is_under_way: bool,
     wait: Duration,
     breaks: u32,
@@ -101,7 +103,7 @@ impl Reachable {
         let wanted = self.wanted.as_ref().filter(|_| !self.is_under_way)?;
         let url = format!("{}{WAIT_PATH}?after={}", wanted.server, wanted.after);
         self.is_under_way = true;
-        self.sent += 1;
+        (self.sent, self.named) = (self.sent + 1, wanted.after);
         Some(Request { no: self.sent, url, wait: std::mem::take(&mut self.wait) })
     }
 
@@ -135,6 +137,8 @@ impl Reachable {
                 }
                 Next::CheckIn
             }
+            // A check-in attended to the wake while the server told of it.
+            Ok(WaitAnswer { wake: Some(wake) }) if wake != self.named => Next::Again(Duration::ZERO),
             Ok(_) if held_for >= SHORTEST_HOLD => {
                 (self.breaks, self.why_not) = (0, None);
                 Next::Again(Duration::ZERO)
@@ -205,6 +209,17 @@ mod tests {
         // The check-in between says the same; the server answers again with what is known already.
         reachable.checked_in(SERVER, Some(8), true);
         assert!(matches!(ended(&mut reachable, Duration::from_millis(3), Ok(Some(8)), 9), Next::Again(_)));
+    }
+
+    #[test]
+    fn a_wake_that_a_check_in_attended_to_while_the_server_told_of_it_is_no_break() {
+        let mut reachable = reachable();
+        reachable.checked_in(SERVER, Some(8), true);
+        let told = ended(&mut reachable, Duration::from_millis(3), Ok(Some(8)), 70_000);
+        assert_eq!(told, Next::Again(Duration::ZERO));
+        assert_eq!(reachable.begin().unwrap().url, format!("{SERVER}/wait?after=8"));
+        let again = ended(&mut reachable, Duration::from_millis(3), Ok(Some(8)), 70_000);
+        assert_eq!(again, Next::Again(Duration::from_secs(70)), "it does not hold");
     }
 
     #[test]
