@@ -107,8 +107,8 @@ export interface paths {
          */
         get: operations["get_api_agent_packages"];
         /**
-         * Adds a package of the agent, as .deb or .rpm. Versions that are neither the server's own nor one of the two before leave.
-         * @description Adds a package of the agent, as .deb or .rpm. Versions that are neither the server's own nor one of the two before leave.
+         * Adds a package of the agent, as .deb or .rpm. Versions that are neither the server's own nor one of the two before leave, unless groups set them or nodes have them.
+         * @description Adds a package of the agent, as .deb or .rpm. Versions that are neither the server's own nor one of the two before leave, unless groups set them or nodes have them.
          */
         put: operations["put_api_agent_packages"];
         post?: never;
@@ -2953,6 +2953,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/packages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The packages of the agent that are served, for an agent that is to be upgraded.
+         * @description The packages of the agent that are served, for an agent that is to be upgraded.
+         */
+        get: operations["get_packages"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/packages/{sha256}": {
         parameters: {
             query?: never;
@@ -3403,6 +3423,11 @@ export interface components {
         /** @description The settings of one node's agent. */
         AgentSettings: {
             /**
+             * @description The version that the agent upgrades itself to; it stays as it was installed without one.
+             * @default null
+             */
+            agent_version: string | null;
+            /**
              * @description How much its attic holds at the most, in MiB; the oldest goes first, the newest always stays.
              * @default 512
              */
@@ -3492,6 +3517,15 @@ export interface components {
              * @default UTC
              */
             zone: string;
+        };
+        /** @description How an agent is with the version that its settings name. */
+        AgentUpgrade: {
+            /** @description How it is. */
+            state: components["schemas"]["UpgradeState"];
+            /** @description That version. */
+            to: string;
+            /** @description What it waits for, or why it failed, in words. */
+            why?: string | null;
         };
         /** @description A version of the agent. */
         AgentVersion: {
@@ -4043,6 +4077,7 @@ export interface components {
              */
             now: string;
             restart_pending?: components["schemas"]["RestartPending"] | null;
+            upgrade?: components["schemas"]["AgentUpgrade"] | null;
         };
         /** @description What the server answers. */
         CheckInAnswer: {
@@ -5418,6 +5453,7 @@ export interface components {
         };
         /** @description Settings of agents, as far as a group names any. */
         GroupSettings: {
+            agent_version?: string | null;
             attic_mib?: number | null;
             change_window?: components["schemas"]["WeeklyHours"][] | null;
             check_in_at?: components["schemas"]["HourOfDay"][] | null;
@@ -6343,7 +6379,7 @@ export interface components {
          * @description What is wrong about a node beside the status of its runs.
          * @enum {string}
          */
-        NodeProblem: "state_unusable" | "duplicate_identity" | "certificate_ends" | "runs_overdue" | "memory_lost" | "clock_off";
+        NodeProblem: "state_unusable" | "duplicate_identity" | "certificate_ends" | "runs_overdue" | "memory_lost" | "agent_not_upgraded" | "clock_off";
         /**
          * @description The one status that a node is shown by, the most severe first as people look for it.
          * @enum {string}
@@ -6353,6 +6389,7 @@ export interface components {
         NodeSummary: {
             /** @description What its agent reported about it. */
             about: components["schemas"]["About"];
+            agent_upgrade?: components["schemas"]["AgentUpgrade"] | null;
             /** @description Whether the server can have it check in at once; only of one node that is asked for. */
             can_be_woken?: boolean | null;
             /**
@@ -8417,6 +8454,11 @@ export interface components {
             /** @description Its name. */
             name: string;
         };
+        /**
+         * @description How an agent is with the version that its settings name.
+         * @enum {string}
+         */
+        UpgradeState: "done" | "under_way" | "waiting" | "failed";
         /** @description The catalogue that is valid now, as it is written. */
         ValidCatalogue: {
             /** @description Itself; empty if there is none. */
@@ -27779,6 +27821,87 @@ export interface operations {
             };
             /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_packages: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgentPackage"][];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
                 headers: {
                     [name: string]: unknown;
                 };

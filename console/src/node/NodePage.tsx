@@ -135,6 +135,12 @@ function NodeHead({ node }: { node: Schemas['NodeSummary'] }) {
           Restart pending since {exact(pending.since)}: {pending.because.join(', ')}
         </Alert>
       )}
+      {node.agent_upgrade && ['under_way', 'waiting'].includes(node.agent_upgrade.state) && (
+        <Alert severity="info" variant="outlined" sx={{ mt: 1 }}>
+          Upgrade of the agent {node.agent_upgrade.state === 'waiting' ? 'waits' : 'under way'}, to {node.agent_upgrade.to}
+          {node.agent_upgrade.why && `: ${node.agent_upgrade.why}`}
+        </Alert>
+      )}
       {node.words.problems.map(({ message, remedy }) => (
         <Alert key={remedy} severity="warning" variant="outlined" sx={{ mt: 1 }}>
           {writeFirst(message, now)}. <Address>{remedy}</Address>

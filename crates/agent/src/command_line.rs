@@ -46,6 +46,15 @@ pub enum Command {
         #[arg(long, requires = "uid")]
         gid: Option<u32>,
     },
+    /// Let an upgrade of the agent that failed be tried again
+    RetryUpgrade(WhereArguments),
+    /// Guard of an upgrade; started by the agent itself
+    #[command(hide = true)]
+    UpgradeGuard {
+        /// The state folder of the agent
+        #[arg(long, value_name = "DIR")]
+        state_dir: PathBuf,
+    },
     /// Print the completions of the agent's commands for a shell
     Completions {
         /// The shell
@@ -217,6 +226,9 @@ pub struct DaemonArguments {
     /// [default: the setting of its groups, else 60]
     #[arg(long, value_name = "SECONDS")]
     pub reach_within: Option<u64>,
+    /// Seconds within which a new version of the agent must have reported, or the one before is reinstalled
+    #[arg(long, value_name = "SECONDS", hide = true)]
+    pub report_within: Option<u64>,
 }
 
 /// Arguments of `runs`.

@@ -4,6 +4,7 @@ mod due;
 mod reachable;
 mod sweeping;
 mod telling;
+mod upgrading;
 
 use crate::error::{AgentError, ServerSeen};
 use crate::join::{Asked, JoinAttempt};
@@ -20,9 +21,10 @@ use crate::server_link::{CheckInContents, CheckedIn, ServerLink, Way};
 use crate::spool::Spool;
 use crate::state_dir::{SetAside, StateDir};
 use crate::under_way::record_unended;
+use crate::upgrade;
 use crate::way;
 use constans_core::run::{
-    RestartDue, RestartPending, Selection, next_opening, next_opening_of_reactions, restart_due,
+    AgentUpgrade, RestartDue, RestartPending, Selection, next_opening, next_opening_of_reactions, restart_due,
 };
 use constans_core::settings::AgentSettings;
 use constans_core::state::Clause;
@@ -67,6 +69,10 @@ pub struct Daemon<H> {
     told_until: Timestamp,
     /// In how many seconds a server must be reached again after a change, if the command line says so.
     reach_within: Option<Duration>,
+    /// In how many seconds a new version of the agent must have reported.
+    report_within_secs: u64,
+    /// What the server was told last of an upgrade of the agent.
+    told_upgrade: Option<AgentUpgrade>,
     reachable: Reachable,
     /// The way to the servers of the last round, as long as a request is to be held on it.
     way: Option<Way>,
@@ -84,11 +90,14 @@ pub async fn run(
     machine: Machine,
     once: bool,
     reach_within: Option<Duration>,
+    report_within_secs: Option<u64>,
 ) -> Result<(), AgentError> {
     // Asked to end, it finishes the run that it has begun.
     let no_signals = |error: std::io::Error| AgentError::new(format!("cannot listen for signals: {error}"));
     let mut ended = signal(SignalKind::terminate()).map_err(no_signals)?;
     let mut interrupted = signal(SignalKind::interrupt()).map_err(no_signals)?;
+    // The guard of an upgrade asks for it, where no service manager restarts the agent.
+    let mut replaced = signal(SignalKind::hangup()).map_err(no_signals)?;
     let journal = Journal::open(&machine.acted_on);
     let is_joined = Membership::read(state_dir)?.is_some();
     if !is_joined && let Some(joining) = Joining::read(state_dir)?.filter(|_| !once) {
@@ -105,13 +114,19 @@ pub async fn run(
     let seed = state_dir.now().as_nanosecond().unsigned_abs() as u64;
     let mut daemon = Daemon::new(state_dir.clone(), machine, Arc::new(ThroughNetworkPart), journal, seed)?;
     daemon.reach_within = reach_within;
+    daemon.report_within_secs = report_within_secs.unwrap_or(daemon.report_within_secs);
+    let program = upgrading::installed_program();
     // It is ready, and known as going on, before its first round: that may wait for a server that is away.
     daemon.note()?;
     tell_service_manager(&daemon.journal, &[NotifyState::Ready]);
     loop {
         daemon.turn(once).await?;
-        if once || daemon.rest(&mut ended, &mut interrupted).await {
+        if once {
             break;
+        }
+        tokio::select! {
+            is_over = daemon.rest(&mut ended, &mut interrupted) => if is_over { break },
+            _ = replaced.recv() => return Err(upgrading::execute(&program)),
         }
     }
     tell_service_manager(&daemon.journal, &[NotifyState::Stopping]);
@@ -190,6 +205,8 @@ impl<H: Host> Daemon<H> {
             restart: None,
             told_until: since - SignedDuration::from_millis(1),
             reach_within: None,
+            report_within_secs: upgrade::REPORT_WITHIN_SECS,
+            told_upgrade: None,
             reachable: Reachable::default(),
             way: None,
             held: JoinSet::new(),
@@ -342,6 +359,13 @@ impl<H: Host> Daemon<H> {
         }
         // An agent that was cut off between a change and the next contact ends here what it began to guard.
         self.guard_way().await?;
+        if let Ok(link) = link {
+            let is_left = self.upgrade_if_due(link).await?;
+            self.tell_upgrade()?;
+            if is_left {
+                return Ok(());
+            }
+        }
         if let (true, Ok(link)) = (may_sweep, link) {
             self.sweep(link).await?;
         }
@@ -367,8 +391,12 @@ impl<H: Host> Daemon<H> {
             None => false,
         };
         self.is_reached = delivered;
+        if delivered {
+            upgrade::note_reported(&self.state_dir)?;
+            self.tell_upgrade()?;
+        }
         let waits = if delivered { "" } else { "; the report stays in the spool until the server answers" };
-        self.journal.say(level_of(report), &format!("{}{waits}", run_words(report)));
+        self.journal.say_run(level_of(report), &run_words(report), waits);
         tell_service_manager(
             &self.journal,
             &[NotifyState::Status(&format!("{}, {:.0}", report.status.words(), self.state_dir.now()))],
@@ -384,8 +412,10 @@ impl<H: Host> Daemon<H> {
     ) -> Result<(bool, bool), AgentError> {
         let before = settings(&self.state_dir);
         let next = self.due.next_check_in(&before);
+        let told_upgrade = upgrade::reported(&self.state_dir)?;
         match self.ask(link, next).await {
             Ok(checked_in) => {
+                self.told_upgrade = told_upgrade;
                 let recovering = if checked_in.recovering {
                     ", which is recovering; continuing with the last desired state"
                 } else {

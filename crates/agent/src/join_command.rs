@@ -107,7 +107,7 @@ async fn until_in_line(
     let mut told = None;
     loop {
         let machine = Machine::open(root, &state_dir.scratch())?;
-        daemon::run(state_dir, machine, true, None).await?;
+        daemon::run(state_dir, machine, true, None, None).await?;
         let has_clauses = Served::read(state_dir)?.is_some_and(|served| !served.state.clauses.is_empty());
         let last = KeptRuns::of(state_dir).all()?.into_iter().next().filter(|_| has_clauses);
         let status = last.map(|run| run.status);

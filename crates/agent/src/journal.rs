@@ -47,6 +47,16 @@ impl Journal {
         self.send(level, message, &[("CONSTANS_EVENT", "agent".to_owned())]);
     }
 
+    /// Says how a run ended, where nobody reads the journal, which [has it already](Self::tell_run); and there only that its report waits.
+    pub fn say_run(&self, level: Level, message: &str, waits: &str) {
+        if self.is_printed {
+            println!("{:.0}  {message}{waits}", Timestamp::now());
+        }
+        if !waits.is_empty() {
+            self.send(level, &format!("{message}{waits}"), &[("CONSTANS_EVENT", "agent".to_owned())]);
+        }
+    }
+
     /// Writes a run and each clause that is not simply in line into the journal.
     pub fn tell_run(&self, report: &RunReport) {
         if self.log.is_none() {

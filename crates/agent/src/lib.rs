@@ -26,5 +26,6 @@ pub mod spool;
 pub mod state_dir;
 pub mod sweep;
 pub mod under_way;
+pub mod upgrade;
 pub mod way;
 pub mod zone;

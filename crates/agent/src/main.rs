@@ -7,12 +7,14 @@ mod repeated;
 mod runs_command;
 mod session;
 mod status_command;
+mod upgrade_command;
 
 use asking::{on_network, on_network_beside_runs, open_place};
 use clap::{CommandFactory as _, Parser as _};
 use constans_agent::command_line::{AtticCommand, Command, CommandLine};
 use constans_agent::error::AgentError;
-use constans_agent::{daemon, diagnose, join, join_command, network_part};
+use constans_agent::state_dir::StateDir;
+use constans_agent::{daemon, diagnose, join, join_command, network_part, upgrade};
 use constans_wire::exit::Exit;
 use std::process::ExitCode;
 use std::time::Duration;
@@ -45,6 +47,7 @@ fn main() -> ExitCode {
                 machine,
                 arguments.once,
                 arguments.reach_within.map(Duration::from_secs),
+                arguments.report_within,
             ))
             .map(|()| Exit::Well)
         }),
@@ -54,6 +57,12 @@ fn main() -> ExitCode {
         Command::Status(arguments) => status_command::status(&arguments),
         Command::Runs(arguments) => runs_command::runs(&arguments),
         Command::NetworkPart { uid, gid } => network_part::live(uid.zip(gid)),
+        Command::RetryUpgrade(place) => {
+            open_place(&place).and_then(|(state_dir, _)| upgrade_command::retry(&state_dir))
+        }
+        Command::UpgradeGuard { state_dir } => {
+            StateDir::open(&state_dir).and_then(|state_dir| upgrade::guard(&state_dir))
+        }
         Command::Completions { shell } => {
             clap_complete::generate(
                 shell,

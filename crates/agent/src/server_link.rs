@@ -9,11 +9,13 @@ use crate::served::{Served, Takeover};
 use crate::spool::Spool;
 use crate::state_dir::StateDir;
 use crate::sweep;
+use crate::upgrade;
 use crate::zone::zone;
 use constans_core::filter::About;
-use constans_core::run::RestartPending;
+use constans_core::run::{AgentUpgrade, RestartPending};
 use constans_host::Host;
 use constans_link::{LinkError, Network};
+use constans_wire::agent_package::AgentPackage;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Held, HeldFreezes, Problem};
 use constans_wire::exit::Exit;
 use constans_wire::join::{AskAgain, JoinAnswer, Renew, Renewed};
@@ -23,6 +25,7 @@ use constans_wire::wake::WaitAnswer;
 use jiff::Timestamp;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use std::io;
 use std::sync::Arc;
 
 /// A joined agent's link to the first of its servers that answers.
@@ -134,6 +137,36 @@ impl<'c> ServerLink<'c> {
     /// Returns the way, for the next link.
     pub fn way(&self) -> Way {
         self.way.clone()
+    }
+
+    /// Returns the packages of the agent that the server has.
+    ///
+    /// # Errors
+    ///
+    /// Returns why no server answered, or what it refused.
+    pub async fn packages(&self) -> Result<Vec<AgentPackage>, AgentError> {
+        let mut last = None;
+        for url in &self.membership.urls {
+            match self.way.network.get(&format!("{url}/packages")).await {
+                Ok(packages) => return Ok(packages),
+                Err(error) => last = Some(error),
+            }
+        }
+        Err(last.map_or_else(|| AgentError::new("no server is known"), AgentError::from))
+    }
+
+    /// Fetches a package of the agent, by its SHA-256, in pieces.
+    ///
+    /// # Errors
+    ///
+    /// Returns why no server answered, what it refused, or why a piece could not be taken in.
+    pub async fn fetch_package(
+        &self,
+        sha256: &str,
+        mut take: impl FnMut(&[u8]) -> io::Result<()> + Send,
+    ) -> Result<(), AgentError> {
+        let url = self.membership.urls.first().ok_or_else(|| AgentError::new("no server is known"))?;
+        Ok(self.way.network.fetch(&format!("{url}/packages/{sha256}"), &mut take).await?)
     }
 
     /// Checks in: reports about the node, receives what is new, and delivers what waits.
@@ -390,6 +423,8 @@ pub struct CheckInContents {
     pub has: Option<Held>,
     /// The freezes that it holds.
     pub freezes: Option<HeldFreezes>,
+    /// How the agent is with the version that its settings name.
+    pub upgrade: Option<AgentUpgrade>,
 }
 
 impl CheckInContents {
@@ -408,6 +443,7 @@ impl CheckInContents {
             restart_pending: machine.restart_pending()?,
             has,
             freezes: freezes::held(state_dir)?,
+            upgrade: upgrade::reported(state_dir)?,
         })
     }
 }
@@ -450,6 +486,7 @@ pub async fn send_check_in(
         mark: exchange.membership.mark,
         has: contents.has.clone(),
         freezes: contents.freezes.clone(),
+        upgrade: contents.upgrade.clone(),
     };
     network.post(&format!("{url}/check-in"), &check_in).await
 }

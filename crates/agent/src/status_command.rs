@@ -15,7 +15,8 @@ use constans_agent::spool::{Refusals, Spool};
 use constans_agent::state_dir::Begun;
 use constans_agent::state_dir::SetAside;
 use constans_agent::under_way::{Progress, under_way};
-use constans_core::run::{Freeze, Mode, RestartPending};
+use constans_agent::upgrade;
+use constans_core::run::{AgentUpgrade, Freeze, Mode, RestartPending, UpgradeState};
 use constans_core::settings::{AgentSettings, DescribedSetting};
 use constans_host::Host as _;
 use constans_terminal::{count, harmless, run_line, span, style, styled, time};
@@ -38,6 +39,7 @@ struct Status {
     wanted: Option<WantedStatus>,
     last_run: Option<RunSummary>,
     restart_pending: Option<RestartPending>,
+    agent_upgrade: Option<AgentUpgrade>,
     restarted_for: Option<RestartPending>,
     spooled_reports: usize,
     refused_reports: Refusals,
@@ -109,6 +111,7 @@ pub fn status(arguments: &ReportingArguments) -> Result<Exit, AgentError> {
             }),
             last_run: KeptRuns::of(&state_dir).all()?.into_iter().next(),
             restart_pending: machine.restart_pending()?,
+            agent_upgrade: upgrade::reported(&state_dir)?,
             restarted_for: StartNote::read(&state_dir)?.restarted_for,
             spooled_reports: Spool::of(&state_dir).waiting().len(),
             refused_reports: Spool::of(&state_dir).refusals()?,
@@ -197,6 +200,13 @@ fn shown(status: &Status, place: &str, now: Timestamp) -> String {
             .unwrap_or_default();
         let value = format!("pending since {}: {}{due}", time(pending.since), pending.because.join(", "));
         row("restart", &styled(style::ATTENTION, value));
+    }
+    if let Some(upgrade) = status.agent_upgrade.as_ref().filter(|upgrade| upgrade.state != UpgradeState::Done)
+    {
+        row("upgrade", &styled(style::ATTENTION, harmless(&upgrade.words())));
+        if upgrade.state == UpgradeState::Failed {
+            row("", "have it tried again: constans-agent retry-upgrade");
+        }
     }
     if status.spooled_reports > 0 {
         row(
@@ -368,6 +378,7 @@ mod tests {
             wanted: None,
             last_run: None,
             restart_pending: None,
+            agent_upgrade: None,
             restarted_for: None,
             spooled_reports: 0,
             refused_reports: Refusals::default(),
@@ -437,6 +448,7 @@ mod tests {
           attic            512 MiB                  default
           related records  gathered                 default
           wakeable         yes                      default
+          agent version    as installed             default
 
         Next: constans-agent join, which asks for the invitation
         ");

@@ -13,7 +13,7 @@ use crate::server::{ListArguments, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::change::GroupEdit;
 use constans_core::nearest::nearest_word;
-use constans_core::run::Mode;
+use constans_core::run::{Mode, UpgradeState};
 use constans_core::sentence::Sentence;
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, time};
@@ -451,6 +451,9 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
             time(pending.since),
             harmless(&pending.because.join(", "))
         );
+    }
+    if let Some(upgrade) = node.agent_upgrade.as_ref().filter(|upgrade| upgrade.state != UpgradeState::Done) {
+        println!("  agent     upgrade {}", harmless(&upgrade.words()));
     }
     for problem in &node.words.problems {
         println!("  problem   {}\n            {}", shown(&problem.message, now), harmless(&problem.remedy));

@@ -185,6 +185,7 @@ pub fn attention(
         NodeProblem::CertificateEnds,
         NodeProblem::RunsOverdue,
         NodeProblem::MemoryLost,
+        NodeProblem::AgentNotUpgraded,
         NodeProblem::ClockOff,
     ] {
         all.extend(with_problem(nodes, problem));
@@ -393,6 +394,9 @@ fn with_problem(nodes: &[AttentionNode], problem: NodeProblem) -> Option<Attenti
         NodeProblem::CertificateEnds => "the certificate ends soon and was not renewed",
         NodeProblem::RunsOverdue => "checks in on time, but has had no full run for three intervals",
         NodeProblem::MemoryLost => "the memory of the agent is lost; causes stay as last known",
+        NodeProblem::AgentNotUpgraded => {
+            "the agent could not be upgraded to the version that is set; the version before runs"
+        }
         NodeProblem::ClockOff => "the clock differs from the server's by more than a minute",
     };
     let title = format!("{}: {}", who(&names), problem.words());

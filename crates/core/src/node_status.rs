@@ -66,18 +66,21 @@ pub enum NodeProblem {
     RunsOverdue,
     /// What its agent remembered was lost.
     MemoryLost,
+    /// Its agent could not be upgraded to the version that its settings name.
+    AgentNotUpgraded,
     /// Its clock differs from the server's.
     ClockOff,
 }
 
 impl NodeProblem {
     /// All of them.
-    pub const ALL: [Self; 6] = [
+    pub const ALL: [Self; 7] = [
         Self::StateUnusable,
         Self::DuplicateIdentity,
         Self::CertificateEnds,
         Self::RunsOverdue,
         Self::MemoryLost,
+        Self::AgentNotUpgraded,
         Self::ClockOff,
     ];
 
@@ -89,6 +92,7 @@ impl NodeProblem {
             Self::CertificateEnds => "certificate ends",
             Self::RunsOverdue => "runs overdue",
             Self::MemoryLost => "memory lost",
+            Self::AgentNotUpgraded => "agent not upgraded",
             Self::ClockOff => "clock off",
         }
     }
@@ -110,6 +114,8 @@ pub struct ProblemInputs {
     pub has_duplicate_identity: bool,
     /// Whether its memory was lost.
     pub is_memory_lost: bool,
+    /// Whether the last upgrade of its agent failed.
+    pub is_upgrade_failed: bool,
     /// End of the validity of its certificate.
     pub certificate_ends: Option<Timestamp>,
     /// When its next full run is overdue, [`overdue_after`] the last one.
@@ -138,6 +144,7 @@ pub fn problems(node: &ProblemInputs, now: Timestamp) -> Vec<NodeProblem> {
             NodeProblem::RunsOverdue,
         ),
         (node.is_memory_lost, NodeProblem::MemoryLost),
+        (node.is_upgrade_failed, NodeProblem::AgentNotUpgraded),
         (is_off, NodeProblem::ClockOff),
     ];
     all.into_iter().filter_map(|(is_so, problem)| is_so.then_some(problem)).collect()
@@ -256,6 +263,7 @@ mod tests {
             is_unusable: false,
             has_duplicate_identity: false,
             is_memory_lost: false,
+            is_upgrade_failed: false,
             certificate_ends: Some(at(45 * day)),
             overdue_at: Some(at(-2_760) + overdue_after(SignedDuration::from_secs(900))),
             clock_off: SignedDuration::from_secs(-60),
@@ -269,6 +277,7 @@ mod tests {
             (ProblemInputs { overdue_at: Some(at(-1)), ..fine }, NodeProblem::RunsOverdue),
             (ProblemInputs { clock_off: SignedDuration::from_secs(-61), ..fine }, NodeProblem::ClockOff),
             (ProblemInputs { is_memory_lost: true, ..fine }, NodeProblem::MemoryLost),
+            (ProblemInputs { is_upgrade_failed: true, ..fine }, NodeProblem::AgentNotUpgraded),
             (ProblemInputs { has_duplicate_identity: true, ..fine }, NodeProblem::DuplicateIdentity),
             (ProblemInputs { is_unusable: true, ..fine }, NodeProblem::StateUnusable),
         ] {

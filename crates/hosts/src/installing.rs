@@ -4,13 +4,14 @@ use crate::hub::Hub;
 use crate::lab::{Failed, Host, print_result};
 use crate::repository::run;
 use crate::steps::SOON;
+use crate::upgrading;
 use serde_json::Value;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-const NAME: &str = "gate-auken-1";
-/// What is upgraded from: the same programs under an earlier version.
-const EARLIER: &str = "0.0.9";
+pub const NAME: &str = "gate-auken-1";
+/// What is upgraded from: the same program, which calls itself an earlier version.
+pub const EARLIER: &str = "0.0.9";
 
 /// The packages that were built for it.
 pub struct Packages {
@@ -23,8 +24,10 @@ impl Packages {
         let folder = tempfile::tempdir().map_err(|error| error.to_string())?;
         let programs = std::env::current_exe().map_err(|error| error.to_string())?;
         let programs = programs.parent().ok_or("no folder")?;
+        let earlier = tempfile::tempdir().map_err(|error| error.to_string())?;
+        write_earlier(&programs.join("constans-agent"), &earlier.path().join("constans-agent"))?;
         let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../packaging/build");
-        for version in [None, Some(EARLIER)] {
+        for (programs, version) in [(programs, None), (earlier.path(), Some(EARLIER))] {
             let mut build = Command::new(&script);
             build.arg(programs).arg(folder.path()).args(version).env("LEVEL", "1");
             if version.is_some() {
@@ -33,6 +36,11 @@ impl Packages {
             run(&mut build)?;
         }
         Ok(Self { folder })
+    }
+
+    /// Returns the folder that they are in.
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
     }
 
     /// Returns the agent's package of a format and a version.
@@ -59,6 +67,24 @@ impl Packages {
     }
 }
 
+/// Writes the agent as an earlier version of itself: the same program, with another number in it.
+fn write_earlier(agent: &Path, to: &Path) -> Result<(), Failed> {
+    run(Command::new("strip").arg("-o").arg(to).arg(agent))?;
+    let own = own_version()?;
+    if own.len() != EARLIER.len() {
+        return Err(format!("{EARLIER} has not as many characters as {own}"));
+    }
+    let mut program = std::fs::read(to).map_err(|error| error.to_string())?;
+    for at in 0..program.len().saturating_sub(own.len()) {
+        if program[at..].starts_with(own.as_bytes()) {
+            program[at..at + own.len()].copy_from_slice(EARLIER.as_bytes());
+        }
+    }
+    std::fs::write(to, program).map_err(|error| error.to_string())?;
+    let said = run(Command::new(to).arg("--version"))?;
+    if said.contains(EARLIER) { Ok(()) } else { Err(format!("it calls itself {said}")) }
+}
+
 type Step = fn(&Hub<'_>, Host<'_>, &Packages) -> Result<(), Failed>;
 
 /// Each builds upon the one before.
@@ -73,6 +99,18 @@ const STEPS: &[(&str, Step)] = &[
     (
         "the line of a newer version upgrades it; the agent is another process, and the node the same",
         upgraded,
+    ),
+    (
+        "a version goes out in waves; its guard is killed as it installs, the power is cut, and it is done all the same",
+        upgrading::in_waves,
+    ),
+    (
+        "a version that does not start is gone back from, its guard killed at each step, and its rollout halts",
+        upgrading::broken,
+    ),
+    (
+        "without a service manager the agent executes the new version by itself, and is started again after one that ended",
+        upgrading::by_itself,
     ),
     (
         "server and client come as packages too: settings that somebody wrote stay when they go",
@@ -219,7 +257,7 @@ fn upgraded(hub: &Hub<'_>, host: Host<'_>, packages: &Packages) -> Result<(), Fa
     if count(&nodes) == count(&node(hub)?) { Ok(()) } else { Err("another node came".to_owned()) }
 }
 
-fn own_version() -> Result<String, Failed> {
+pub fn own_version() -> Result<String, Failed> {
     let agent = std::env::current_exe().map_err(|error| error.to_string())?.with_file_name("constans-agent");
     let said = run(Command::new(agent).arg("--version"))?;
     said.split_whitespace().last().map(str::to_owned).ok_or_else(|| format!("no version: {said}"))

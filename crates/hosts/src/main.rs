@@ -14,6 +14,7 @@ mod repository;
 mod rpm;
 mod service;
 mod steps;
+mod upgrading;
 
 use hub::Hub;
 use lab::{Failed, Lab};

@@ -16,6 +16,7 @@ create table node (
     -- Whether its machine is that of a server, which its clauses must not stop.
     hosts_server    boolean not null default false,
     restart_pending jsonb,
+    agent_upgrade   jsonb,
     -- The transaction that edited last what resolving asks of the node, so that what was committed late is caught up.
     input_xid       xid8 not null default pg_current_xact_id(),
     -- The node reported something about itself that is not resolved yet, since a hand-out was going on.
@@ -35,6 +36,8 @@ create index node_name_start on node (name collate "C") where retired_at is null
 create index node_not_whole on node (id) where not (about ?& array['os.family', 'os.name', 'os.version', 'arch', 'cpu.count', 'memory.mib', 'init', 'packages', 'virtual']);
 -- The few that have values of their own, which may end.
 create index node_own_values on node (id) where own ? 'properties';
+-- The few whose agent could not be upgraded.
+create index node_agent_not_upgraded on node (id) where agent_upgrade ->> 'state' = 'failed';
 create index node_revoked on node (id) where retired_at is null and revoked_at is not null;
 
 create function node_input_edited() returns trigger language plpgsql as $$
@@ -62,7 +65,7 @@ create index node_key_of_node on node_key (node);
 create table node_attribute (
     id            bigint generated always as identity primary key,
     node          uuid not null references node (id),
-    name          text not null check (name in ('name', 'labels', 'about', 'agent', 'restart_pending', 'freezes')),
+    name          text not null check (name in ('name', 'labels', 'about', 'agent', 'restart_pending', 'agent_upgrade', 'freezes')),
     value         jsonb not null,
     from_at       timestamptz not null,
     until_at      timestamptz,

@@ -98,11 +98,12 @@ pub fn counts_words(counts: &Counts) -> String {
         (counts.unsupported, "not examined"),
         (counts.idle, Outcome::Idle.words()),
     ];
-    all.into_iter()
+    let told: Vec<String> = all
+        .into_iter()
         .filter(|(number, _)| *number > 0)
         .map(|(number, words)| format!("{number} {words}"))
-        .collect::<Vec<_>>()
-        .join(", ")
+        .collect();
+    if told.is_empty() { "no clauses".to_owned() } else { told.join(", ") }
 }
 
 /// Returns a run as people read it.

@@ -8,7 +8,7 @@ use constans_core::filter::About;
 use constans_core::group::GroupFinding;
 pub use constans_core::node_status::LastContact;
 use constans_core::param::ParameterValue;
-use constans_core::run::{Freeze, RestartPending};
+use constans_core::run::{AgentUpgrade, Freeze, RestartPending};
 use constans_core::settings::{AgentSettings, DescribedSetting};
 use constans_core::state::ReplacedValue;
 use jiff::Timestamp;
@@ -43,6 +43,9 @@ pub struct CheckIn {
     /// The freezes that it holds; none before the first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub freezes: Option<HeldFreezes>,
+    /// How the agent is with the version that its settings name, if they name one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub upgrade: Option<AgentUpgrade>,
 }
 
 /// The last generation that a node received.

@@ -4,17 +4,22 @@ mod words;
 
 use crate::change::{ChangeOptions, agree_to, ask, confirmed, number, print_changed};
 use crate::error::ClientError;
+use crate::group_edit;
 use crate::invitation::duration;
 use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
-use constans_core::change::Confirmed;
+use constans_core::change::{Confirmed, GroupEdit};
+use constans_core::group::EVERYONE;
 use constans_core::rollout::{RolloutPlan, read_halt, read_waves};
+use constans_wire::change::HowToChange;
 use constans_wire::exit::Exit;
+use constans_wire::group::EditGroup;
 use constans_wire::kit::Changed;
 use constans_wire::rollout::{
     NewRollout, Rollout, RolloutBegun, RolloutNode, RolloutReason, RolloutStatus, RolloutSummary,
 };
 use serde::Serialize;
+use serde_json::Value;
 use std::io::IsTerminal as _;
 use std::time::Duration;
 
@@ -75,9 +80,15 @@ enum RolloutCommand {
 struct BeginArguments {
     #[command(flatten)]
     server: ServerArguments,
-    /// The change, previewed or requested, for example C118
-    #[arg(value_name = "CHANGE", value_parser = number)]
-    no: u32,
+    /// The change, previewed or requested, for example C118; or agent@VERSION, a version of the agent
+    #[arg(value_name = "CHANGE|agent@VERSION", value_parser = subject)]
+    subject: Subject,
+    /// The group whose agents are upgraded [default: everyone]
+    #[arg(long, value_name = "GROUP")]
+    group: Option<String>,
+    /// The reason, kept with the change of an agent's version
+    #[arg(long, value_name = "REASON")]
+    because: Option<String>,
     /// How many percent of the nodes have the change after each wave
     #[arg(long, value_name = "PERCENTAGES", default_value = "5%,25%,100%", value_parser = waves)]
     waves: Waves,
@@ -99,6 +110,23 @@ struct BeginArguments {
     /// Do not ask for confirmation of the waves
     #[arg(short, long)]
     yes: bool,
+}
+
+/// What is handed out in waves.
+#[derive(Debug, Clone)]
+enum Subject {
+    /// A previewed or requested change.
+    Change(u32),
+    /// A version of the agent.
+    Agent(String),
+}
+
+fn subject(text: &str) -> Result<Subject, String> {
+    match text.strip_prefix("agent@") {
+        Some("") => Err("a version follows agent@, for example agent@0.1.0".to_owned()),
+        Some(version) => Ok(Subject::Agent(version.to_owned())),
+        None => number(text).map(Subject::Change),
+    }
 }
 
 /// The percentages of waves; a type of its own, as clap takes a list for several values.
@@ -164,7 +192,16 @@ async fn by_no(server: &Server, no: u32) -> Result<Rollout, ClientError> {
 
 async fn begin(arguments: &BeginArguments) -> Result<(), ClientError> {
     let server = Server::open(&arguments.server)?;
-    let no = i64::from(arguments.no);
+    let no = match &arguments.subject {
+        Subject::Change(no) => {
+            if arguments.group.is_some() || arguments.because.is_some() {
+                let hint = "a change has both already; name agent@VERSION, or leave them out";
+                return Err(ClientError::new("--group and --because are for a version of the agent", hint));
+            }
+            i64::from(*no)
+        }
+        Subject::Agent(version) => preview_version(&server, arguments, version).await?,
+    };
     let plan = RolloutPlan {
         waves: arguments.waves.0.clone(),
         settle_secs: arguments.settle,
@@ -176,7 +213,7 @@ async fn begin(arguments: &BeginArguments) -> Result<(), ClientError> {
     if arguments.preview {
         if !server.says_json(&planned) {
             anstream::print!("{}", words::planned(no, &new.plan, &planned));
-            println!("nothing is begun yet\nNext: the same without --preview");
+            println!("nothing is begun yet\nNext: the same without --preview, for C{no}");
         }
         return Ok(());
     }
@@ -209,6 +246,24 @@ async fn begin(arguments: &BeginArguments) -> Result<(), ClientError> {
         println!("the rollout of C{no} has begun\nNext: constans rollout show C{no} --follow");
     }
     Ok(())
+}
+
+/// Previews that a group sets a version of the agent, and returns the number of the change.
+async fn preview_version(
+    server: &Server,
+    arguments: &BeginArguments,
+    version: &str,
+) -> Result<i64, ClientError> {
+    let group = arguments.group.as_deref().unwrap_or(EVERYONE);
+    let value = Some(Value::from(version));
+    let edits = vec![GroupEdit::Setting { word: "agent_version".to_owned(), value, until: None }];
+    let how = HowToChange { because: arguments.because.clone(), preview: true, ..HowToChange::default() };
+    let previewed: Changed =
+        server.post(&format!("{}/edits", group_edit::path(group)), &EditGroup { edits, how }).await?;
+    previewed.change.ok_or_else(|| {
+        let hint = format!("constans group show {group} shows its settings");
+        ClientError::new(format!("the group {group} sets version {version} of the agent already"), hint)
+    })
 }
 
 async fn decide(arguments: &DecideArguments, what: &str) -> Result<(), ClientError> {

@@ -51,6 +51,7 @@ pub(super) fn settings_of(groups: &[&Group]) -> Result<AgentSettings, PlanError>
         related_records: take
             .of("related_records", |settings| settings.related_records)?
             .unwrap_or(usual.related_records),
+        agent_version: take.of("agent_version", |settings| settings.agent_version.clone())?,
         wakeable: take.of("wakeable", |settings| settings.wakeable)?.unwrap_or(usual.wakeable),
         from,
     })

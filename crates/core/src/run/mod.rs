@@ -21,6 +21,7 @@ mod result;
 mod status;
 #[cfg(test)]
 mod tests;
+mod upgrade;
 mod way;
 mod words;
 
@@ -46,5 +47,6 @@ pub use result::{
 };
 pub(crate) use status::remaining;
 pub use status::{Counts, Status, status_of};
+pub use upgrade::{AgentUpgrade, UpgradeDue, UpgradeState, upgrade_due};
 pub use way::may_cut_the_way;
 pub use words::ClauseWords;

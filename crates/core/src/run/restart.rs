@@ -63,14 +63,8 @@ pub fn restart_due(
     if policy == RestartPolicy::Never {
         return left("restarts are manual (restart = \"never\")");
     }
-    if settings.mode == Mode::Observe {
-        return left("mode is observe");
-    }
-    if let Some(freeze) = settings.freeze_at(now) {
-        return RestartDue::Left(format!(
-            "frozen by F{} until {:.0} ({})",
-            freeze.no, freeze.until, freeze.because
-        ));
+    if let Some(why) = kept_from_change(settings, now) {
+        return RestartDue::Left(why);
     }
     if restarted_for.is_some_and(|before| before.because == pending.because) {
         return left("still pending after a restart: a person has to look");
@@ -83,6 +77,15 @@ pub fn restart_due(
         }
         _ => RestartDue::Now,
     }
+}
+
+/// Returns why nothing of the node may be changed now, whatever the hour: the mode, or a freeze of all clauses.
+pub(super) fn kept_from_change(settings: &RunSettings, now: Timestamp) -> Option<String> {
+    if settings.mode == Mode::Observe {
+        return Some("mode is observe".to_owned());
+    }
+    let freeze = settings.freeze_at(now)?;
+    Some(format!("frozen by F{} until {:.0} ({})", freeze.no, freeze.until, freeze.because))
 }
 
 #[cfg(test)]

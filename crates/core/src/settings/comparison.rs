@@ -114,6 +114,6 @@ mod tests {
             ]
         );
         assert_eq!(mode.values[0].from, ["the group kiosks", "the group gates"]);
-        assert!(same.contains(&"check-ins: every 15 min".to_owned()) && same.len() == 13, "{same:?}");
+        assert!(same.contains(&"check-ins: every 15 min".to_owned()) && same.len() == 14, "{same:?}");
     }
 }

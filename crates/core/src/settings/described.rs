@@ -30,7 +30,7 @@ const fn described(
 }
 
 /// The settings that a group can set.
-pub const SETTINGS: [SettingDescription; 16] = [
+pub const SETTINGS: [SettingDescription; 17] = [
     described(
         "mode",
         "whether runs correct what is not in line or only report it",
@@ -142,6 +142,13 @@ pub const SETTINGS: [SettingDescription; 16] = [
         "`true` or `false`",
         "true; false where an open connection costs too much, as over a satellite",
         "true",
+    ),
+    described(
+        "agent_version",
+        "the version that the agent upgrades itself to; the version before is reinstalled if the new one does not report within 10 min",
+        "the version of a package that the server serves, as \"0.1.0\"",
+        "set in waves: constans rollout begin agent@VERSION",
+        "as it was installed",
     ),
 ];
 

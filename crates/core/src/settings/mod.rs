@@ -72,6 +72,8 @@ pub struct GroupSettings {
     pub related_records: Option<bool>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub wakeable: Option<bool>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub agent_version: Option<String>,
 }
 
 /// The settings of one node's agent.
@@ -118,6 +120,9 @@ pub struct AgentSettings {
     pub related_records: bool,
     /// Whether the agent keeps a connection open on which the server can have it check in at once.
     pub wakeable: bool,
+    /// The version that the agent upgrades itself to; it stays as it was installed without one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub agent_version: Option<String>,
     /// The groups that each setting comes from, by its word; several where they disagree about the mode. What is not named
     /// is as usual.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
@@ -143,6 +148,7 @@ impl Default for AgentSettings {
             attic_mib: 512,
             related_records: true,
             wakeable: true,
+            agent_version: None,
             from: BTreeMap::new(),
         }
     }
@@ -272,6 +278,7 @@ impl AgentSettings {
             ("attic", format!("{} MiB", self.attic_mib)),
             ("related records", if self.related_records { "gathered" } else { "not gathered" }.to_owned()),
             ("wakeable", if self.wakeable { "yes" } else { "no" }.to_owned()),
+            ("agent version", self.agent_version.clone().unwrap_or_else(|| "as installed".to_owned())),
         ];
         rows.into_iter()
             .map(|(word, value)| DescribedSetting {
@@ -305,6 +312,7 @@ pub fn words_in_documents(described: &str) -> &'static [&'static str] {
         "spread" => &["spread_secs"],
         "reach within" => &["reach_within_secs"],
         "attic" => &["attic_mib"],
+        "agent version" => &["agent_version"],
         same => SETTINGS
             .iter()
             .find(|setting| setting.word == same)

@@ -12,7 +12,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// Builds a small .deb, as Debian does, with nothing in it but what it says of itself.
-fn deb(folder: &Path, name: &str, version: &str) -> String {
+pub fn deb(folder: &Path, name: &str, version: &str) -> String {
     let root = folder.join(format!("{name}-{version}"));
     fs::create_dir_all(root.join("DEBIAN")).expect("a folder");
     let control = format!(

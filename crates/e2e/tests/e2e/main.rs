@@ -2,6 +2,7 @@
 //! busy to the end; `cargo test --test e2e joining::` runs those of one file.
 
 mod admission;
+mod agent_versions;
 mod ahead;
 mod alone;
 mod at_a_glance;

@@ -1,13 +1,16 @@
 //! The packages by which the agent is installed.
 
 use crate::body::MAX_FILE;
+use crate::change::documents::read_groups;
+use crate::change::resolver::read_overlays;
 use crate::here::Here;
 use crate::packages::{self, Installer, PackageSays, chosen, install_line, outdated, own_version, sorted};
 use crate::problem::{Answer, ApiError};
-use crate::store::{agent_package, audit};
+use crate::store::{agent_package, audit, group};
 use crate::thread::on_thread;
 use crate::trust::{AgentPackageEdit, Allowed, InvitationMake, NodeRead};
 use constans_core::digest::hex;
+use constans_core::rollout::Overlay;
 use constans_wire::agent_package::{AddedPackage, AgentPackage, InstallLine};
 use rocket::data::{Data, ToByteUnit as _};
 use rocket::serde::json::Json;
@@ -70,7 +73,27 @@ pub async fn known(db: &mut PgConnection) -> Result<Vec<AgentPackage>, ApiError>
     Ok(sorted(rows.into_iter().map(packages::shown).collect::<Result<_, _>>()?))
 }
 
-/// Adds a package of the agent, as .deb or .rpm. Versions that are neither the server's own nor one of the two before leave.
+/// Returns the versions that groups name in their settings or nodes have: the first are fetched, the others gone back to.
+async fn in_use(db: &mut PgConnection) -> Result<Vec<String>, ApiError> {
+    let named = named(&mut *db).await?.into_iter().map(|(_, version)| version);
+    Ok(agent_package::running(db).await?.into_iter().chain(named).collect())
+}
+
+/// Returns the versions that groups set, and rollouts that are under way, each with who does.
+async fn named(db: &mut PgConnection) -> Result<Vec<(String, String)>, ApiError> {
+    let groups = read_groups(group::all(&mut *db).await?)?.into_iter();
+    let by_groups =
+        groups.filter_map(|group| Some((format!("the group {}", group.name), group.settings.agent_version?)));
+    let in_waves = read_overlays(&mut *db).await?.into_iter().flat_map(|Overlay { rollout, edits }| {
+        let set = edits.into_iter().filter_map(|edit| edit.after);
+        set.filter_map(move |body| {
+            Some((format!("C{rollout}"), body["settings"]["agent_version"].as_str()?.to_owned()))
+        })
+    });
+    Ok(by_groups.chain(in_waves).collect())
+}
+
+/// Adds a package of the agent, as .deb or .rpm. Versions that are neither the server's own nor one of the two before leave, unless groups set them or nodes have them.
 #[utoipa::path(tag = "joining", security(("token" = ["agent_package.edit"]), ("session" = ["agent_package.edit"])), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 200, body = AddedPackage)))]
 #[put("/api/agent-packages", data = "<body>")]
 pub async fn add(
@@ -131,7 +154,8 @@ pub async fn add(
             .await?;
     }
     let now = known(&mut transaction).await?;
-    let left = outdated(&now, &own);
+    let in_use = in_use(&mut transaction).await?;
+    let left = outdated(&now, &own, &in_use);
     if left.iter().any(|one| one.sha256 == sha256) {
         return Err(ApiError::Conflict {
             message: format!("version {version} is too old to be served"),
@@ -154,6 +178,15 @@ pub async fn add(
 pub async fn remove(sha256: &str, caller: Allowed<AgentPackageEdit>, db: &State<PgPool>) -> Answer<bool> {
     let mut transaction = db.begin().await?;
     agent_package::lock(&mut *transaction).await?;
+    let version = known(&mut transaction).await?.into_iter().find(|one| one.sha256 == sha256);
+    if let Some(AgentPackage { version, .. }) = version
+        && let Some((who, _)) = named(&mut transaction).await?.iter().find(|(_, named)| *named == version)
+    {
+        return Err(ApiError::Conflict {
+            message: format!("{who} sets agent_version = \"{version}\""),
+            hint: "agents may fetch it: set another version there first, or none".to_owned(),
+        });
+    }
     if !agent_package::remove(&mut *transaction, sha256).await? {
         return Err(ApiError::Missing { what: "package", name: sha256.to_owned() });
     }

@@ -34,7 +34,7 @@ use utoipa::{Modify, OpenApi};
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::second_person, stage::remove, stage::serve, stage::advance, stage::back, group::list, group::set, group::edit, group::remove, group_view::show, group_view::baselines, group_view::try_members,
         change::list, change::show, change::nodes, change::confirm, change::approve, change::deny, change::stop, change::go_back, freeze::list, freeze::set, freeze::end,
         run::list, run::show, run::compare, run::episodes, run::hours, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,
-        join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report, test_answers::test_state, test_answers::test_content, test_answers::test_report, sweep_answers::progress, sweep_answers::refusal, held::hold, install::installer, install::package,
+        join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report, test_answers::test_state, test_answers::test_content, test_answers::test_report, sweep_answers::progress, sweep_answers::refusal, held::hold, install::installer, install::package, install::packages,
     )
 )]
 struct Interface;

@@ -1,5 +1,6 @@
 //! Groups.
 
+use super::agent_package;
 use super::change::{ask, draft_of, repeated};
 use super::temporary::check_ends;
 use crate::body::{JsonBody, Number};
@@ -152,12 +153,32 @@ async fn set_over(
     Ok(Json(Changed { findings, ..changed }))
 }
 
+/// Checks that the agents of a group can fetch the version that it sets.
+async fn check_agent_version(db: &mut PgConnection, group: &Group) -> Result<(), ApiError> {
+    let then = group.settings_until.get("agent_version").and_then(|end| end.then.clone());
+    let set = group.settings.agent_version.iter().cloned();
+    for version in set.chain(then.and_then(|then| then.as_str().map(str::to_owned))) {
+        let served = agent_package::known(db).await?;
+        if !served.iter().any(|package| package.version == version) {
+            let versions: BTreeSet<String> = served.into_iter().map(|package| package.version).collect();
+            let versions = Vec::from_iter(versions).join(", ");
+            let served = if versions.is_empty() { "none".to_owned() } else { versions };
+            let because = format!(
+                "there is no package of the agent {version}; served are: {served}. Add one: constans agent-package add FILE"
+            );
+            return Err(ApiError::invalid("agent_version", because));
+        }
+    }
+    Ok(())
+}
+
 /// Checks a group against what is published, served and labelled.
 pub(super) async fn find(
     db: &mut PgConnection,
     here: &Here,
     group: &Group,
 ) -> Result<Vec<GroupFinding>, ApiError> {
+    check_agent_version(&mut *db, group).await?;
     Around::read(&mut *db, None).await?.find(db, here, group).await
 }
 

@@ -270,6 +270,7 @@ fn attention_node(row: ProblemRow, now: Timestamp) -> Result<AttentionNode, ApiE
         is_unusable: row.unusable.is_some(),
         has_duplicate_identity: row.has_duplicate_identity,
         is_memory_lost: row.is_memory_lost,
+        is_upgrade_failed: row.is_upgrade_failed,
         certificate_ends: row.ends_at.map(|at| at.to_jiff()),
         overdue_at: row.overdue_at.map(|at| at.to_jiff()),
         clock_off: SignedDuration::from_millis(row.clock_off_ms),

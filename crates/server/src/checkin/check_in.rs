@@ -14,7 +14,7 @@ use crate::store::wanted::{self, WantedRow};
 use crate::store::{event, fleet, node, node_attribute, recovery, wake};
 use crate::trust::digest_of;
 use constans_core::node_status::Promise;
-use constans_core::run::RestartPending;
+use constans_core::run::{AgentUpgrade, RestartPending};
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Generation, WantedOffer};
 use constans_wire::node_event::NodeEvent;
 use jiff::{SignedDuration, Timestamp};
@@ -33,6 +33,10 @@ const LONGEST_PROMISE_SECS: u64 = 7 * 86_400;
 /// This many causes of a pending restart are kept, and this many characters of each.
 const MAX_CAUSES: usize = 50;
 const MAX_CAUSE_TEXT: usize = 200;
+
+/// This many characters are kept of the version that an agent is upgraded to, and of why it was not.
+const MAX_VERSION: usize = 64;
+const MAX_UPGRADE_TEXT: usize = 500;
 
 /// A check-in, with the digest of the caller's key.
 pub type ShownCheckIn = (NewCheckIn, Vec<u8>);
@@ -130,6 +134,7 @@ struct OfItself {
     agent: Value,
     about: Value,
     restart_pending: Value,
+    upgrade: Value,
     freezes: Value,
     hosts_server: bool,
 }
@@ -143,6 +148,7 @@ impl OfItself {
             agent: json!(check_in.agent),
             about,
             restart_pending,
+            upgrade: json!(check_in.upgrade.as_ref().map(bounded_upgrade)),
             freezes: json!(check_in.freezes.as_ref().map(freezes::bounded)),
             hosts_server: here.machine.name.is_some() && check_in.machine == here.machine.name,
         })
@@ -178,6 +184,7 @@ async fn take_in(
     if last.attributes_digest.as_ref() != Some(&new.attributes_digest) {
         node_attribute::set(&mut transaction, node, "agent", &of_itself.agent).await?;
         node_attribute::set(&mut transaction, node, "restart_pending", &of_itself.restart_pending).await?;
+        node_attribute::set(&mut transaction, node, "agent_upgrade", &of_itself.upgrade).await?;
         node_attribute::set(&mut transaction, node, "freezes", &of_itself.freezes).await?;
         let is_moved = node::set_hosts_server(&mut *transaction, new.node, of_itself.hosts_server).await?;
         if node_attribute::set(&mut transaction, node, "about", &of_itself.about).await? || is_moved {
@@ -209,6 +216,16 @@ fn shows_two_machines(last: &LastRow, shown: Option<Uuid>) -> bool {
     let is_known = shown == last.mark || shown == last.mark_before;
     let was_any_shown = last.mark_before.is_some() || shown.is_some();
     last.has_duplicate_identity || (last.mark.is_some() && was_any_shown && !is_known)
+}
+
+/// Returns what a node reports of the upgrade of its agent, as much of it as people read.
+fn bounded_upgrade(AgentUpgrade { to, state, why }: &AgentUpgrade) -> AgentUpgrade {
+    let short = |text: &String, most| text.chars().take(most).collect();
+    AgentUpgrade {
+        to: short(to, MAX_VERSION),
+        state: *state,
+        why: why.as_ref().map(|why| short(why, MAX_UPGRADE_TEXT)),
+    }
 }
 
 /// Returns what a node reports of a pending restart, as much of it as people read.

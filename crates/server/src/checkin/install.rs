@@ -1,12 +1,16 @@
 //! What a machine fetches that is no node yet: the file that installs the agent, and its package. Both are named by their SHA-256, which
 //! the line that a person pasted leads to; neither is a secret.
 
-use crate::problem::ApiError;
+use crate::packages::shown;
+use crate::problem::{Answer, ApiError};
 use crate::store::agent_package;
+use crate::trust::NodeCaller;
 use bytes::Bytes;
+use constans_wire::agent_package::AgentPackage;
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use rocket::http::ContentType;
+use rocket::serde::json::Json;
 use rocket::{State, get};
 use sqlx::PgPool;
 use std::io::Cursor;
@@ -42,6 +46,14 @@ pub async fn installer(sha256: &str, db: &State<PgPool>) -> Result<(ContentType,
         name: sha256.to_owned(),
     })?;
     Ok((ContentType::new("text", "x-shellscript"), contents))
+}
+
+/// The packages of the agent that are served, for an agent that is to be upgraded.
+#[utoipa::path(tag = "agents", security(("node" = [])), responses((status = 200, body = Vec<AgentPackage>)))]
+#[get("/packages")]
+pub async fn packages(_node: NodeCaller, db: &State<PgPool>) -> Answer<Vec<AgentPackage>> {
+    let rows = agent_package::list(db.inner()).await?;
+    rows.into_iter().map(shown).collect::<Result<_, _>>().map(Json)
 }
 
 /// A package of the agent, by its SHA-256.

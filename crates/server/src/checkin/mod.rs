@@ -27,6 +27,7 @@ pub fn routes() -> Vec<Route> {
         sweep::progress,
         sweep::refusal,
         install::installer,
-        install::package
+        install::package,
+        install::packages
     ]
 }

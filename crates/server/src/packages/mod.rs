@@ -56,9 +56,9 @@ pub fn sorted(mut packages: Vec<AgentPackage>) -> Vec<AgentPackage> {
     packages
 }
 
-/// Returns which of these packages are no longer served: of each format and architecture all but the server's own version and the two
-/// before it that are newest.
-pub fn outdated(packages: &[AgentPackage], own: &Version) -> Vec<AgentPackage> {
+/// Returns which of these packages are no longer served: of each format and architecture all but the server's own version, the two
+/// before it that are newest, and those that are in use.
+pub fn outdated(packages: &[AgentPackage], own: &Version, in_use: &[String]) -> Vec<AgentPackage> {
     let mut earlier: BTreeMap<(PackageFormat, &str), Vec<&AgentPackage>> = BTreeMap::new();
     for package in packages.iter().filter(|package| version_of(package) < *own) {
         earlier.entry((package.format, &package.architecture)).or_default().push(package);
@@ -67,7 +67,7 @@ pub fn outdated(packages: &[AgentPackage], own: &Version) -> Vec<AgentPackage> {
         .into_values()
         .flat_map(|mut of_kind| {
             of_kind.sort_by_key(|package| std::cmp::Reverse(version_of(package)));
-            of_kind.into_iter().skip(EARLIER).cloned()
+            of_kind.into_iter().skip(EARLIER).filter(|package| !in_use.contains(&package.version)).cloned()
         })
         .collect()
 }
@@ -109,9 +109,11 @@ pub(crate) mod tests {
             .map(|version| package(PackageFormat::Deb, version))
             .chain([package(PackageFormat::Rpm, "0.8.0")])
             .collect();
-        let left: Vec<String> =
-            outdated(&all, &Version::new(1, 0, 0)).iter().map(|package| package.version.clone()).collect();
-        assert_eq!(left, ["0.8.1", "0.8.0"], "0.10 is newer than 0.9, and formats are counted apart");
+        let left: Vec<String> = outdated(&all, &Version::new(1, 0, 0), &["0.8.0".to_owned()])
+            .iter()
+            .map(|package| package.version.clone())
+            .collect();
+        assert_eq!(left, ["0.8.1"], "0.10 is newer than 0.9, 0.8.0 is in use, and formats are counted apart");
     }
 
     #[test]

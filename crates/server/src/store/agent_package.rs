@@ -69,6 +69,11 @@ pub async fn list(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<PackageRow>> {
     sqlx::query_as(include_str!("sql/agent_package/list.sql")).fetch_all(db).await
 }
 
+/// Returns the versions of the agent that nodes have, as they reported.
+pub async fn running(db: impl PgExecutor<'_>) -> sqlx::Result<Vec<String>> {
+    sqlx::query_scalar(include_str!("sql/agent_package/running.sql")).fetch_all(db).await
+}
+
 /// Returns the file of a package.
 pub async fn contents(db: impl PgExecutor<'_>, sha256: &str) -> sqlx::Result<Option<Vec<u8>>> {
     sqlx::query_scalar(include_str!("sql/agent_package/contents.sql")).bind(sha256).fetch_optional(db).await

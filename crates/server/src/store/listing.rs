@@ -61,6 +61,8 @@ pub struct NodeRow {
     pub memory_lost_at: Option<SqlTimestamp>,
     /// The restart that its operating system needs, if any.
     pub restart_pending: Option<Value>,
+    /// How its agent is with the version that its settings name.
+    pub agent_upgrade: Option<Value>,
     /// How many drift episodes are open.
     pub open_episodes: i32,
     /// Its position in the order of the list; nodes of one place are in the order of their names.
@@ -161,7 +163,7 @@ fn push_shown(query: &mut QueryBuilder<Postgres>, order: NodeOrder) {
     push_last_contact(query).push(
         " as last_contact, coalesce(p.stage, '') as stage, coalesce(p.groups, '[]') as groups, coalesce(p.mode, '') as mode, s.digest as state, w.unusable,
              n.duplicate_identity_since, w.state_since as since, n.full_status, n.full_state, n.full_began,
-             n.overdue_at, n.full_run, node.restart_pending, n.memory_lost_at, n.open_episodes, page.place
+             n.overdue_at, n.full_run, node.restart_pending, node.agent_upgrade, n.memory_lost_at, n.open_episodes, page.place
          from page join node on node.id = page.id join node_now n on n.node = node.id left join node_wanted w on w.node = node.id
              left join placement p on p.id = w.placement left join effective_state s on s.id = w.state
              left join lateral (select max(ends_at) as ends_at from node_key where node_key.node = node.id and node_key.revoked_at is null) k on true
@@ -477,6 +479,8 @@ pub struct ProblemRow {
     pub has_duplicate_identity: bool,
     /// Whether its memory was lost.
     pub is_memory_lost: bool,
+    /// Whether the last upgrade of its agent failed.
+    pub is_upgrade_failed: bool,
     /// Until when its certificate holds, if that ends.
     pub ends_at: Option<SqlTimestamp>,
     /// When its next full run is overdue.
@@ -485,7 +489,7 @@ pub struct ProblemRow {
     pub clock_off_ms: i64,
 }
 
-/// Returns these nodes, and those of a list whose certificate ends.
+/// Returns these nodes, and those of a list whose certificate ends or whose agent was not upgraded.
 pub async fn with_problems(
     db: impl PgExecutor<'_>,
     narrowing: &Narrowing,
@@ -503,11 +507,13 @@ pub async fn with_problems(
         .push(") group by k.node), candidate as materialized (select unnest(");
     query.push_bind(nodes).push("::uuid[]) as node union select node from ending where true");
     narrowing.push_among(&mut query, "ending.node");
+    query.push(" union select node.id from node where node.agent_upgrade ->> 'state' = 'failed' and node.retired_at is null");
+    narrowing.push_among(&mut query, "node.id");
     query.push(") select node.name, ");
     push_status(&mut query).push(" as status, ");
     push_last_contact(&mut query).push(
         " as last_contact, n.heard_at, n.promised_at, case when n.is_unusable then w.unusable end as unusable, w.state_since as since, n.duplicate_identity_since is not null as has_duplicate_identity,
-             n.memory_lost_at is not null as is_memory_lost, n.overdue_at, n.clock_off_ms, ending.ends_at
+             n.memory_lost_at is not null as is_memory_lost, coalesce(node.agent_upgrade ->> 'state' = 'failed', false) as is_upgrade_failed, n.overdue_at, n.clock_off_ms, ending.ends_at
          from candidate join node_now n on n.node = candidate.node join node on node.id = n.node left join ending on ending.node = n.node
              left join node_wanted w on w.node = n.node and (n.is_unusable or n.heard_at is null or n.full_status is null) order by node.name",
     );

@@ -52,6 +52,9 @@ fn copy_to_node(name: &str) -> Option<&'static str> {
         "restart_pending" => {
             "update node set restart_pending = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id"
         }
+        "agent_upgrade" => {
+            "update node set agent_upgrade = new.value from unnest($1::uuid[], $2::jsonb[]) as new (id, value) where node.id = new.id"
+        }
         _ => return None,
     })
 }

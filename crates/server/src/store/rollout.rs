@@ -166,11 +166,13 @@ pub async fn end(db: impl PgExecutor<'_>, no: i64, status: &str, by: &str) -> sq
         .map(|_| ())
 }
 
-/// How each node of the rollout `$2` is, at `$1`; of those that are in the fleet. One that its wave gave nothing else is left out.
-const NODES: &str = "select m.wave, node.name, n.full_status, n.heard_at, n.promised_at,
+/// How each node of the rollout `$2` is, at `$1`; of those that are in the fleet. One that its wave gave nothing else is left out. Where the
+/// wave names another version of the agent, a node has finished only with that version, and has failed if it could not be upgraded.
+const NODES: &str = "select m.wave, node.name, node.agent_upgrade, n.full_status, n.heard_at, n.promised_at,
         case when w.change is null then 'waiting' when c.unusable is not null and n.is_unusable then 'unusable'
             when n.heard_at is null or n.heard_at <= w.handed_out_at then case when coalesce(n.silent_after < $1, true) then 'silent' else 'pending' end
-            when f.has_finished then case when n.full_status <> 'failed' then case p.mode when 'observe' then 'untried' else 'finished' end else 'failed' end
+            when u.how = 'failed' then 'failed'
+            when f.has_finished and coalesce(u.how, 'done') = 'done' then case when n.full_status <> 'failed' then case p.mode when 'observe' then 'untried' else 'finished' end else 'failed' end
             when n.on_time_until < $1 then 'not_heard' else 'received' end as state
     from rollout_node m join node on node.id = m.node and node.retired_at is null and node.revoked_at is null
         join node_now n on n.node = m.node left join rollout_wave w on w.rollout = m.rollout and w.wave = m.wave
@@ -179,7 +181,14 @@ const NODES: &str = "select m.wave, node.name, n.full_status, n.heard_at, n.prom
         left join effective_state given on given.id = c.state left join effective_state later on later.id = d.state
         cross join lateral (select n.full_learned > w.handed_out_at and n.full_state in (given.digest, later.digest)
             and (c.state is distinct from c.before_state or n.full_learned > c.taken_at) as has_finished) f
+        left join placement new_p on new_p.id = c.placement left join placement old_p on old_p.id = c.before_placement
+        left join lateral (select case when node.agent_upgrade ->> 'to' = new_p.settings ->> 'agent_version' then node.agent_upgrade ->> 'state' else 'under_way' end as how
+            where new_p.settings ->> 'agent_version' is distinct from old_p.settings ->> 'agent_version'
+                and p.settings ->> 'agent_version' = new_p.settings ->> 'agent_version' and p.mode <> 'observe') u on true
     where m.rollout = $2 and (w.change is null or c.is_new or c.unusable is not null)";
+
+/// In place of a clause's address where the agent itself is what failed.
+const AGENT: &str = "constans-agent";
 
 /// Returns how many nodes of each wave of a rollout are how.
 pub async fn figures(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<(i32, String, i64)>> {
@@ -254,7 +263,10 @@ pub struct BadClauseRow {
 pub async fn bad_clauses(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<BadClauseRow>> {
     let sql = format!(
         "select e.address, e.message, count(*) as nodes, (array_agg(e.name order by e.name))[1:3] as names
-            from ({NODES}) x join node_exception e on e.name = x.name and e.outcome = 'failed' where x.state = 'failed'
+            from ({NODES}) x join lateral (
+                select e.address, e.message, e.name from node_exception e where e.name = x.name and e.outcome = 'failed'
+                union all select '{AGENT}', 'not upgraded to ' || (x.agent_upgrade ->> 'to') || ': ' || coalesce(x.agent_upgrade ->> 'why', ''), x.name
+                    where x.agent_upgrade ->> 'state' = 'failed') e on true where x.state = 'failed'
             group by e.address, e.message order by count(*) desc, e.address, e.message limit 200"
     );
     sqlx::query_as(AssertSqlSafe(sql)).bind(sql_now()).bind(no).fetch_all(db).await

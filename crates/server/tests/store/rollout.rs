@@ -29,11 +29,43 @@ async fn states(database: &Database, no: i64) -> Vec<(String, i64)> {
     all.into_iter().map(|(wave, state, nodes)| (format!("{wave} {state}"), nodes)).collect()
 }
 
+const FINISHED: &str = "heard_at = now(), silent_after = now() + interval '1 hour', on_time_until = now() + interval '1 hour', full_learned = now(), full_state = 's2:given', full_status = 'in_line'";
+
+#[tokio::test]
+async fn with_another_version_of_the_agent_a_node_has_finished_once_that_version_has_reported() {
+    let database = Database::fresh().await;
+    let (no, _) = under_way(&database).await;
+    let of_wave = "in (select node from rollout_node where wave = 1)";
+    database.run(&format!("update node_now set {FINISHED} where node {of_wave}")).await;
+    database
+        .run("update placement set mode = 'enforce', settings = settings || '{\"agent_version\": \"0.0.9\"}'")
+        .await;
+    let told = |state: &str| format!("'{{\"to\": \"0.0.9\", \"state\": \"{state}\"}}'");
+    for (upgrade, state) in [
+        ("null".to_owned(), "received"),
+        ("'{\"to\": \"0.0.8\", \"state\": \"failed\"}'".to_owned(), "received"),
+        (told("under_way"), "received"),
+        (told("waiting"), "received"),
+        (told("done"), "finished"),
+        (told("failed"), "failed"),
+    ] {
+        database.run(&format!("update node set agent_upgrade = {upgrade} where id {of_wave}")).await;
+        assert_eq!(states(&database, no).await[0].0, format!("1 {state}"), "{upgrade}");
+    }
+    let bad = rollout::bad_clauses(&database.pool, no).await.unwrap().remove(0);
+    assert_eq!((bad.address.as_str(), bad.nodes), ("constans-agent", 1));
+    database.run("update placement set mode = 'observe'").await;
+    assert_eq!(states(&database, no).await[0].0, "1 untried");
+    // A wave that is about something else does not mind.
+    database.run("update placement set mode = 'enforce'").await;
+    database.run("update change_node set before_placement = placement, before_state = null").await;
+    assert_eq!(states(&database, no).await[0].0, "1 finished");
+}
+
 #[tokio::test]
 async fn each_state_is_what_makes_it_so() {
     let database = Database::fresh().await;
     let (no, _) = under_way(&database).await;
-    let finished = "heard_at = now(), silent_after = now() + interval '1 hour', on_time_until = now() + interval '1 hour', full_learned = now(), full_state = 's2:given', full_status = 'in_line'";
     for (state, now) in [
         ("silent", "heard_at = null"),
         ("silent", "heard_at = now() - interval '2 hours', silent_after = now() - interval '1 hour'"),
@@ -44,11 +76,11 @@ async fn each_state_is_what_makes_it_so() {
         ),
         ("not_heard", "on_time_until = now() - interval '1 second'"),
         ("not_heard", "silent_after = now() - interval '1 second'"),
-        ("finished", finished),
+        ("finished", FINISHED),
         ("failed", "full_status = 'failed'"),
         ("received", "full_status = 'in_line', full_state = 's2:before'"),
         ("received", "full_state = 's2:given', full_learned = now() - interval '2 hours'"),
-        ("finished", finished),
+        ("finished", FINISHED),
         // It reported and is away since: it was heard.
         (
             "finished",

@@ -7,7 +7,7 @@ pub use words::{NodeWords, ProblemWords, desired};
 use crate::change::ChangedBy;
 use constans_core::filter::About;
 use constans_core::node_status::{LastContact, NodeProblem, NodeStatus};
-use constans_core::run::{Freeze, Mode, RestartPending, Status};
+use constans_core::run::{AgentUpgrade, Freeze, Mode, RestartPending, Status};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -84,6 +84,9 @@ pub struct NodeSummary {
     /// The restart that its operating system needs, if any.
     #[serde(default)]
     pub restart_pending: Option<RestartPending>,
+    /// How its agent is with the version that its settings name, if they name one.
+    #[serde(default)]
+    pub agent_upgrade: Option<AgentUpgrade>,
     /// Its last full run.
     #[serde(default)]
     pub run: Option<Uuid>,

@@ -145,6 +145,13 @@ fn explained(problem: NodeProblem, node: &NodeSummary) -> ProblemWords {
             ago("the agent lost its memory", node.memory_lost_at).text("; causes stay as last known"),
             "check whether the machine was restored or its state folder emptied; a full run that leaves nothing open ends this".to_owned(),
         ),
+        NodeProblem::AgentNotUpgraded => (
+            Sentence::new(match &node.agent_upgrade {
+                Some(upgrade) => format!("the agent was not upgraded {}", upgrade.words()),
+                None => "the agent was not upgraded".to_owned(),
+            }),
+            "look at it on the node: constans-agent status; name another version in the setting agent_version, or have it tried again there: constans-agent retry-upgrade".to_owned(),
+        ),
         NodeProblem::ClockOff => (
             Sentence::new(format!("the clock is {}", clock_words(node.clock_off_secs.unwrap_or(0)))),
             "set the clock: certificates and drift windows depend on it; the order of runs does not".to_owned(),
@@ -234,6 +241,7 @@ mod tests {
         let node = node(&json!({
             "problems": problems, "unusable": "there is no stage night", "duplicate_identity_since": before(300),
             "certificate_ends": NOW, "run_began": before(9_000), "memory_lost_at": before(240), "clock_off_secs": -75,
+            "agent_upgrade": { "to": "0.2.0", "state": "failed", "why": "it did not report within 10 min; version 0.1.0 is installed again" },
         }));
         let words: Vec<String> = NodeWords::of(&node)
             .problems
@@ -251,6 +259,7 @@ mod tests {
                 "the certificate ends at 2026-11-18 11:06:40 UTC and was not renewed",
                 "the node checks in but does not run; its last full run began 2 h ago",
                 "the agent lost its memory 4 min ago; causes stay as last known",
+                "the agent was not upgraded to 0.2.0: failed: it did not report within 10 min; version 0.1.0 is installed again",
                 "the clock is 75 s behind the server's",
             ]
         );
