@@ -45,7 +45,7 @@ pub fn guard(state_dir: &StateDir) -> Result<Exit, AgentError> {
         let next = next_step(state_dir, &upgrade, began);
         let is_done = next == Step::Done;
         if next != upgrade.step {
-            upgrade.to_step(state_dir, next)?;
+            upgrade.advance(state_dir, next)?;
         }
         if is_done {
             // It is what the next upgrade goes back to.
@@ -74,8 +74,11 @@ fn next_step(state_dir: &StateDir, upgrade: &Upgrade, began: Timestamp) -> Step 
                 Step::Done
             } else if waited > Duration::from_secs(upgrade.report_within_secs) {
                 let within = upgrade.report_within_secs;
-                let within =
-                    if within % 60 == 0 { format!("{} min", within / 60) } else { format!("{within} s") };
+                let within = if within.is_multiple_of(60) {
+                    format!("{} min", within / 60)
+                } else {
+                    format!("{within} s")
+                };
                 Step::GoingBack { why: format!("it did not report within {within}") }
             } else {
                 sleep(LOOK_EVERY);

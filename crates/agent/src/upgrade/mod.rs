@@ -15,8 +15,9 @@ use constans_core::run::{AgentUpgrade, UpgradeDue, UpgradeState, upgrade_due};
 use constans_wire::agent_package::PackageFormat;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use std::fs::{self, File};
 use std::path::PathBuf;
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 /// The version of this program.
 pub const OWN_VERSION: &str = env!("CARGO_PKG_VERSION");
@@ -107,7 +108,7 @@ impl Upgrade {
         state_dir.write_json(UPGRADE, self)
     }
 
-    fn to_step(&mut self, state_dir: &StateDir, step: Step) -> Result<(), AgentError> {
+    fn advance(&mut self, state_dir: &StateDir, step: Step) -> Result<(), AgentError> {
         self.step = step;
         self.keep(state_dir)
     }
@@ -207,11 +208,14 @@ pub fn start_guard(state_dir: &StateDir, upgrade: &Upgrade) -> Result<(), AgentE
     };
     command.arg(guard).args(["upgrade-guard", "--state-dir"]).arg(state_dir.path());
     let failed = |why: String| AgentError::new(format!("the guard of the upgrade cannot be started: {why}"));
-    let output = command.output().map_err(|error| failed(error.to_string()))?;
-    if output.status.success() {
-        Ok(())
-    } else {
-        Err(failed(last_line(&String::from_utf8_lossy(&output.stderr))))
+    // A guard that holds what it was given to write to would be waited for.
+    let said = state_dir.path().join("upgrade/guard.log");
+    let out = File::create(&said).map_err(|error| AgentError::own_file("write", &said, &error))?;
+    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(out);
+    match command.status() {
+        Ok(status) if status.success() => Ok(()),
+        Ok(_) => Err(failed(last_line(&fs::read_to_string(&said).unwrap_or_default()))),
+        Err(error) => Err(failed(error.to_string())),
     }
 }
 
