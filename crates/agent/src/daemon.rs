@@ -7,6 +7,7 @@ mod telling;
 mod upgrading;
 
 use crate::error::{AgentError, ServerSeen};
+use crate::inspection::do_inspection;
 use crate::join::{Asked, JoinAttempt};
 use crate::joining::Joining;
 use crate::journal::{Journal, run_words};
@@ -29,7 +30,9 @@ use constans_core::run::{
 use constans_core::settings::AgentSettings;
 use constans_core::state::Clause;
 use constans_host::{Host, Machine, Stalls, restart};
+use constans_terminal::harmless;
 use constans_wire::exit::Exit;
+use constans_wire::inspection::InspectionOffer;
 use constans_wire::report::{RunReport, StartedBy};
 use due::Due;
 use jiff::{SignedDuration, Timestamp};
@@ -442,6 +445,11 @@ impl<H: Host> Daemon<H> {
                 if checked_in.has_news {
                     self.confirm(link).await;
                 }
+                if let Ok(link) = link {
+                    for offer in &checked_in.inspections {
+                        self.inspect(link, &checked_in.url, offer).await;
+                    }
+                }
                 if let (Some(offer), Ok(link)) = (&checked_in.self_test, link) {
                     self.journal
                         .say(Level::Info, &format!("self-test T{}: comparing, nothing is altered", offer.no));
@@ -470,6 +478,18 @@ impl<H: Host> Daemon<H> {
                 }
                 Ok((is_there, false))
             }
+        }
+    }
+
+    /// Tells what is there, and in the journal that somebody asked.
+    async fn inspect(&mut self, link: &ServerLink<'_>, url: &str, offer: &InspectionOffer) {
+        let thing = offer.name.as_deref().unwrap_or("all");
+        self.journal.say(
+            Level::Info,
+            &harmless(&format!("inspection I{}: telling what is there, {} {thing}", offer.no, offer.kind)),
+        );
+        if let Err(error) = do_inspection(link, url, offer, &mut self.host).await {
+            self.journal.say(Level::Warn, &error.about("what is there was not told").line());
         }
     }
 

@@ -6,6 +6,7 @@ pub mod daemon;
 pub mod diagnose;
 pub mod error;
 pub mod freezes;
+pub mod inspection;
 pub mod join;
 pub mod join_command;
 pub mod joining;

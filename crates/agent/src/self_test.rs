@@ -51,7 +51,7 @@ pub async fn do_self_test(
         Ok(seen) => report.seen = seen,
         Err(error) => report.failed = Some(error.line().chars().take(LONGEST_FAILURE).collect()),
     }
-    link.report_self_test(&at, &report).await
+    link.report_to(&at, &report).await
 }
 
 async fn fetch(link: &ServerLink<'_>, at: &str, offer: &SelfTestOffer) -> Result<Wanted, AgentError> {

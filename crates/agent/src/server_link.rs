@@ -18,9 +18,10 @@ use constans_link::{LinkError, Network};
 use constans_wire::agent_package::AgentPackage;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Held, HeldFreezes, Problem};
 use constans_wire::exit::Exit;
+use constans_wire::inspection::InspectionOffer;
 use constans_wire::join::{AskAgain, JoinAnswer, Renew, Renewed};
 use constans_wire::run::Received;
-use constans_wire::self_test::{SelfTestOffer, SelfTestReport};
+use constans_wire::self_test::SelfTestOffer;
 use constans_wire::wake::WaitAnswer;
 use jiff::Timestamp;
 use serde::Serialize;
@@ -90,6 +91,8 @@ pub struct CheckedIn {
     pub has_news: bool,
     /// The newest wake of this node; none if the server holds no requests.
     pub wake: Option<i64>,
+    /// What is to be told of what is there.
+    pub inspections: Vec<InspectionOffer>,
     /// A self-test to be done.
     pub self_test: Option<SelfTestOffer>,
     /// Whether sweeps wait that can be begun: the node has what the server wants of it, and its freezes.
@@ -291,6 +294,7 @@ impl<'c> ServerLink<'c> {
             recovering: answer.recovering,
             has_news: takeover == Some(Takeover::New) || answer.freezes.is_some(),
             wake: answer.wake,
+            inspections: answer.inspections,
             self_test: answer.self_test,
             may_sweep,
             failed,
@@ -320,7 +324,7 @@ impl<'c> ServerLink<'c> {
     /// # Errors
     ///
     /// Returns why the server did not take it.
-    pub async fn report_self_test(&self, url: &str, report: &SelfTestReport) -> Result<(), AgentError> {
+    pub async fn report_to(&self, url: &str, report: &(impl Serialize + Sync)) -> Result<(), AgentError> {
         let _: Received = self.way.network.post(url, report).await?;
         Ok(())
     }

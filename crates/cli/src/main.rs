@@ -29,6 +29,7 @@ mod lsp;
 mod lsp_frames;
 mod node;
 mod node_explained;
+mod node_inspect;
 mod node_reach;
 mod node_retired;
 mod node_why;

@@ -6,6 +6,7 @@ use crate::given_edit::{
     AssignArguments, ParamArguments, SetArguments, SettingArguments, UnassignArguments, UnsetArguments,
 };
 use crate::node_explained::{compare_settings, would_get};
+use crate::node_inspect::{self, InspectArguments};
 use crate::node_reach::{ReachArguments, reach};
 use crate::node_retired::{bring_back, retired};
 use crate::node_why::why;
@@ -69,6 +70,8 @@ enum NodeCommand {
     },
     /// Ask nodes to check in now: who answers, how fast, and when the others check in
     Reach(ReachArguments),
+    /// Read what is there on a node, as the clauses that would keep it so; nothing is altered
+    Inspect(InspectArguments),
     /// Show in which settings nodes differ, and which did not acknowledge them yet
     CompareSettings {
         #[command(flatten)]
@@ -277,6 +280,7 @@ pub async fn run(arguments: &NodeArguments) -> Result<(), ClientError> {
             why(&Server::open(server)?, node, address.as_deref()).await
         }
         NodeCommand::Reach(arguments) => reach(arguments).await,
+        NodeCommand::Inspect(arguments) => node_inspect::run(arguments).await,
         NodeCommand::CompareSettings { server, filter } => {
             compare_settings(&Server::open(server)?, filter.as_deref()).await
         }

@@ -13,6 +13,8 @@ use constans_core::kind::{BuiltInKind, Kind};
 use constans_core::kit::WrittenClause;
 use constans_core::state::Clause;
 use serde_json::Value;
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
 use std::time::SystemTime;
 
 /// Up to this size contents are written into the clause, in bytes.
@@ -105,6 +107,14 @@ impl Machine {
             }
         }
         self.take_contents(kind, &thing.name, &mut described)?;
+        if let Some(path) = kinds::file_behind(self, kind, &thing.name)
+            && !self.may_everybody_read(&path)
+        {
+            described.properties.retain(|name, _| kind.property(name).is_some_and(|known| known.identifies));
+            described
+                .remarks
+                .push(format!("the rest is not shown, because not everybody may read {}", path.display()));
+        }
         described.remarks.extend(seen.stand_in);
         described.complete(kind);
         Ok(Some(described))
@@ -119,21 +129,34 @@ impl Machine {
             }
             _ => return Ok(()),
         };
-        let (Some(entry), Some(bytes)) = (self.files.look(&path)?, self.files.read(&path)?) else {
+        let Some(bytes) = self.files.read(&path)? else { return Ok(()) };
+        if !self.may_everybody_read(&self.files.outside(&path)) {
+            // A digest of something short tells what it is.
+            described.remarks.push(format!("contents: {} bytes", bytes.len()));
+            described.remarks.push("the contents are not shown, because not everybody may read them: put them into copies/ of the kit".to_owned());
             return Ok(());
-        };
+        }
         described.remarks.push(format!("contents: {} bytes, {}", bytes.len(), of_contents(&bytes).as_str()));
         let text = String::from_utf8(bytes).ok().filter(|text| text.len() <= MAX_TEXT);
         match text {
-            _ if !entry.is_readable_by_all() => {
-                described.remarks.push("the contents are not shown, because not everybody may read them: put them into copies/ of the kit".to_owned());
-            }
             None => described
                 .remarks
                 .push("the contents are not a short text: put them into copies/ of the kit".to_owned()),
             Some(text) => described.take(kind, property, Value::from(text)),
         }
         Ok(())
+    }
+
+    /// Returns whether everybody on the machine may read a file, by its own permissions and those of the folders on the way to it.
+    fn may_everybody_read(&self, path: &Path) -> bool {
+        let real = |path: &Path| path.canonicalize().ok();
+        let (Some(file), Some(root)) = (real(path), real(&self.files.outside("/"))) else { return false };
+        let permits = |path: &Path, bits: u32| {
+            path.symlink_metadata().is_ok_and(|entry| entry.permissions().mode() & bits == bits)
+        };
+        let mut folders =
+            file.ancestors().skip(1).take_while(|folder| folder.starts_with(&root) && *folder != root);
+        permits(&file, 0o004) && folders.all(|folder| permits(folder, 0o001))
     }
 
     fn remark_on_path(

@@ -3,10 +3,12 @@
 use crate::contents::{Attic, Contents};
 use crate::error::HostError;
 use crate::stalls::Stalls;
+use crate::things::CannotDescribe;
 use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;
-use constans_core::kind::Reaction;
+use constans_core::kind::{Kind, Reaction};
+use constans_core::kit::WrittenClause;
 use constans_core::run::{
     Correction, DriftWindow, Failure, Inspection, NativeStep, PackagePreview, RelatedRecords, RestartPending,
     StoredCopy,
@@ -75,6 +77,19 @@ pub trait Host: Send {
 
     /// Inspects a clause's thing; nothing is changed.
     fn inspect(&mut self, clause: &Clause, contents: &dyn Contents, key: &DigestKey) -> Inspection;
+
+    /// Tells a thing, or all of a kind, as the clauses that would keep them as they are; nothing is changed.
+    ///
+    /// # Errors
+    ///
+    /// Returns why they could not be described.
+    fn describe_things(
+        &mut self,
+        _kind: &Kind,
+        _name: Option<&str>,
+    ) -> Result<Vec<WrittenClause>, CannotDescribe> {
+        Err(CannotDescribe::Unsupported("it is simulated".to_owned()))
+    }
 
     /// Finds out what changing the packages of these clauses would take along; nothing is changed, and nothing is fetched.
     fn preview(&mut self, clauses: &[&Clause]) -> PackagePreview;

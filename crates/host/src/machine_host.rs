@@ -8,11 +8,12 @@ use crate::machine::{InspectionContext, Machine, NotSeen, Work};
 use crate::related::{MachineRecords, RecordsRead};
 use crate::seen_files::{Ahead, SeenFiles};
 use crate::stalls::Stalls;
+use crate::things::CannotDescribe;
 use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;
-use constans_core::kind::{BuiltInKind, Reaction};
-use constans_core::kit::Gone;
+use constans_core::kind::{BuiltInKind, Kind, Reaction};
+use constans_core::kit::{Gone, WrittenClause};
 use constans_core::machine::machine_name;
 use constans_core::run::{
     Correction, DriftWindow, Failure, FailureAt, Inspection, NativeStep, PackagePreview, RelatedRecords,
@@ -113,6 +114,17 @@ impl Host for Machine {
             Ok(seen) => Inspection::Seen(Box::new(seen)),
             Err(NotSeen::Unsupported(why)) => Inspection::Unsupported(why),
             Err(NotSeen::Failed(error)) => Inspection::Failed(error.failure(FailureAt::Inspect)),
+        }
+    }
+
+    fn describe_things(
+        &mut self,
+        kind: &Kind,
+        name: Option<&str>,
+    ) -> Result<Vec<WrittenClause>, CannotDescribe> {
+        match name {
+            Some(name) => self.describe(kind, name).map(|thing| thing.into_iter().collect()),
+            None => self.describe_all(kind),
         }
     }
 

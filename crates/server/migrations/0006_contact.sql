@@ -143,4 +143,21 @@ create table self_test (
     report      jsonb
 );
 create index self_test_open on self_test (node) where reported_at is null;
+-- What nodes were asked to tell of what is there, and told.
+create table inspection (
+    no          bigint generated always as identity primary key,
+    node        uuid not null references node (id),
+    kind        text not null,
+    -- All of the kind without one.
+    name        text,
+    who         text not null,
+    because     text not null,
+    asked_at    timestamptz not null,
+    ends_at     timestamptz not null,
+    was_waiting boolean not null,
+    told_at     timestamptz,
+    report      jsonb
+);
+create index inspection_open on inspection (node) where told_at is null;
+create index inspection_asked on inspection (asked_at);
 create index self_test_asked on self_test (asked_at);

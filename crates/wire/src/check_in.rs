@@ -1,6 +1,7 @@
 //! Check-ins of agents, nodes as operators see them, and errors.
 
 pub use crate::generation::Generation;
+use crate::inspection::InspectionOffer;
 use crate::self_test::SelfTestOffer;
 use crate::sweep::SweepOffer;
 use constans_core::digest::Digest;
@@ -83,6 +84,9 @@ pub struct CheckInAnswer {
     /// A self-test that the node is to do; the same at each check-in until it has reported.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub self_test: Option<SelfTestOffer>,
+    /// What the node is to tell of what is there; the same at each check-in until it has told.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub inspections: Vec<InspectionOffer>,
     /// The sweeps that the node is to take part in, the oldest first; the same at each check-in until it has reported.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sweeps: Vec<SweepOffer>,

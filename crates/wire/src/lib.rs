@@ -19,6 +19,7 @@ pub mod explained;
 pub mod freeze;
 pub mod generation;
 pub mod group;
+pub mod inspection;
 pub mod join;
 pub mod kit;
 pub mod newer;

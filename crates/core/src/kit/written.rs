@@ -2,20 +2,22 @@
 
 use crate::kind::{Kind, normalise};
 use crate::template::has_markup;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
 /// The clause that would keep a thing as it is.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct WrittenClause {
     /// Its address.
     pub what: String,
     /// The properties that it would have.
+    #[cfg_attr(feature = "schema", schema(value_type = std::collections::BTreeMap<String, Value>))]
     pub properties: Map<String, Value>,
     /// What else is known of the thing, a line each.
     pub remarks: Vec<String>,
     /// Why the thing cannot be kept as it is, if it cannot; the clause is then written as a comment.
-    #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub not_kept: Option<String>,
 }
 

@@ -28,6 +28,7 @@ mod freezes;
 mod groups;
 mod hostile;
 mod hostile_node;
+mod inspections;
 mod installing;
 mod interface;
 mod joining;

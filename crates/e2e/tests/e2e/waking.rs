@@ -13,7 +13,7 @@ fn held(fleet: &Fleet) -> usize {
     fleet.metric("constans_held_requests") as usize
 }
 
-fn wait_until_held(fleet: &Fleet, nodes: usize) {
+pub fn wait_until_held(fleet: &Fleet, nodes: usize) {
     let end = Instant::now() + Duration::from_secs(30);
     while held(fleet) != nodes {
         assert!(Instant::now() < end, "{} requests are held, not {nodes}", held(fleet));

@@ -78,7 +78,7 @@ fn swapped(c: char) -> char {
     }
 }
 
-fn file_of(name: &str) -> PathBuf {
+pub(super) fn file_of(name: &str) -> PathBuf {
     PathBuf::from("/proc/sys").join(name.chars().map(swapped).collect::<String>())
 }
 

@@ -38,10 +38,21 @@ use crate::files::{Entry, EntryKind, Ownership};
 use crate::machine::{InspectionContext, Machine, NotSeen, Work};
 use constans_core::address::ClauseAddress;
 use constans_core::compare::{Difference, Found, FoundValue, PRESENCE};
-use constans_core::kind::BuiltInKind;
+use constans_core::kind::{BuiltInKind, Kind};
 use constans_core::part::PartError;
 use constans_core::run::Seen;
 use constans_core::state::Clause;
+use std::path::PathBuf;
+
+/// Returns the file that a thing of some kinds is read from, of those that may be for not everybody to read.
+pub(crate) fn file_behind(machine: &Machine, kind: &Kind, name: &str) -> Option<PathBuf> {
+    match BuiltInKind::of(kind.name())? {
+        BuiltInKind::Schedule => Some(machine.files.outside(&schedule::path(name))),
+        BuiltInKind::PackageSource => Some(machine.files.outside(&package_source::path(machine, name))),
+        BuiltInKind::KernelSetting => Some(kernel_setting::file_of(name)),
+        _ => None,
+    }
+}
 
 pub(crate) fn inspect(
     machine: &mut Machine,

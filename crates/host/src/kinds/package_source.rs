@@ -77,6 +77,11 @@ pub(super) fn names(machine: &Machine) -> Result<Vec<String>, HostError> {
         .collect())
 }
 
+/// Returns the file that a repository of this name is written in.
+pub(super) fn path(machine: &Machine, name: &str) -> String {
+    Format::by_name(machine.package_manager().name()).paths(name).0
+}
+
 pub(super) fn inspect(machine: &mut Machine, clause: &Clause) -> Result<Seen, NotSeen> {
     let format = Format::of(machine, clause);
     if machine.files.look(format.needs)?.is_none() {

@@ -66,7 +66,7 @@ pub(super) fn all(machine: &Machine) -> Result<Vec<Entry>, HostError> {
     Ok(all)
 }
 
-fn path(name: &str) -> String {
+pub(super) fn path(name: &str) -> String {
     format!("{FOLDER}/{}", file_name(name))
 }
 

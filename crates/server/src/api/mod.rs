@@ -24,6 +24,7 @@ mod freeze;
 mod group;
 mod group_view;
 mod health;
+mod inspection;
 mod invitation;
 mod joining;
 mod live;
@@ -102,6 +103,8 @@ pub fn routes() -> Vec<Route> {
         wake::ask,
         wake::show,
         wake::nodes,
+        inspection::ask,
+        inspection::show,
         self_test::test,
         self_test::tested,
         rollout::begin,

@@ -1,6 +1,6 @@
 //! Check-ins.
 
-use super::{freezes, self_test, sweep};
+use super::{freezes, inspection, self_test, sweep};
 use crate::body::NodeBody;
 use crate::callers::ShownCertificate;
 use crate::change::single::{Occasion, resolve_single};
@@ -74,14 +74,14 @@ pub async fn check_in(
         match together.take((new.clone(), shown.spki.clone())).await {
             Some((row, in_force)) => {
                 here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Batched }).inc();
-                let is_asked = Asked { self_test: row.is_tested, sweep: row.is_swept };
+                let is_asked = Asked { to_tell: row.is_asked, sweep: row.is_swept };
                 (row.name, row.wake, is_asked, Some(row.wanted), in_force)
             }
             None => {
                 here.metrics.check_ins.get_or_create(&Intake { path: IntakePath::Single }).inc();
                 let node = shown.caller(db).await?;
                 let (wanted, wake) = take_in(db, here, &node.name, &new, &of_itself).await?;
-                let is_asked = Asked { self_test: true, sweep: true };
+                let is_asked = Asked { to_tell: true, sweep: true };
                 let in_force = freeze::in_force(db.inner(), &[shown.node]).await?.into();
                 (node.name, wake, is_asked, wanted, in_force)
             }
@@ -93,7 +93,8 @@ pub async fn check_in(
         note_handed_out(db, here, offered.generation).await?;
     }
     here.waking.checked_in(shown.node);
-    let self_test = if is_asked.self_test { self_test::offer(db, shown.node).await? } else { None };
+    let self_test = if is_asked.to_tell { self_test::offer(db, shown.node).await? } else { None };
+    let inspections = if is_asked.to_tell { inspection::offers(db, shown.node).await? } else { Vec::new() };
     let is_swept = is_asked.sweep && !recovering;
     let sweeps = if is_swept { sweep::offers(db, shown.node, now).await? } else { Vec::new() };
     Ok(Json(CheckInAnswer {
@@ -105,13 +106,15 @@ pub async fn check_in(
         freezes,
         wake: Some(wake),
         self_test,
+        inspections,
         sweeps,
     }))
 }
 
 /// What a node may be asked for beside what is wanted of it.
 struct Asked {
-    self_test: bool,
+    /// For a self-test, or to tell what is there.
+    to_tell: bool,
     sweep: bool,
 }
 

@@ -2,6 +2,7 @@
 
 pub mod check_in;
 mod freezes;
+pub mod inspection;
 pub mod install;
 pub mod join;
 pub mod self_test;
@@ -26,6 +27,7 @@ pub fn routes() -> Vec<Route> {
         self_test::test_report,
         sweep::progress,
         sweep::refusal,
+        inspection::told,
         install::installer,
         install::package,
         install::packages

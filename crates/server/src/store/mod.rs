@@ -21,6 +21,7 @@ pub mod fleet;
 pub mod freeze;
 pub mod group;
 pub mod history;
+pub mod inspection;
 pub mod invitation;
 pub mod job;
 pub mod joining;

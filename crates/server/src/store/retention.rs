@@ -37,6 +37,8 @@ pub enum Old {
     Wakes,
     /// Self-tests of nodes.
     SelfTests,
+    /// What nodes told in inspections.
+    Inspections,
     /// Sweeps.
     Sweeps,
     /// Long texts of runs whose month was dropped.
@@ -45,7 +47,7 @@ pub enum Old {
 
 impl Old {
     /// All of them.
-    pub const ALL: [Self; 14] = [
+    pub const ALL: [Self; 15] = [
         Self::Deviations,
         Self::Gaps,
         Self::Doubts,
@@ -58,6 +60,7 @@ impl Old {
         Self::RelatedRecords,
         Self::Wakes,
         Self::SelfTests,
+        Self::Inspections,
         Self::Sweeps,
         Self::ReportTexts,
     ];
@@ -76,6 +79,7 @@ impl Old {
             Self::RelatedRecords => include_str!("sql/retention/related_records.sql"),
             Self::Wakes => include_str!("sql/retention/wakes.sql"),
             Self::SelfTests => include_str!("sql/retention/self_tests.sql"),
+            Self::Inspections => include_str!("sql/retention/inspections.sql"),
             Self::Sweeps => include_str!("sql/retention/sweeps.sql"),
             Self::ReportTexts => include_str!("sql/retention/report_texts.sql"),
         }

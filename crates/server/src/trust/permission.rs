@@ -47,6 +47,7 @@ impl Role {
                         NodeRevoke::NAME,
                         NodeEdit::NAME,
                         NodeWake::NAME,
+                        NodeInspect::NAME,
                         RunNow::NAME,
                         RunCorrectOnce::NAME,
                         RunOutsideWindow::NAME,
@@ -67,6 +68,7 @@ impl Role {
                 reads
                     || [
                         NodeWake::NAME,
+                        NodeInspect::NAME,
                         RunNow::NAME,
                         RunCorrectOnce::NAME,
                         FreezeSet::NAME,
@@ -137,8 +139,9 @@ pub(super) fn groups_of(roles: &[String], permission: &str) -> Vec<String> {
 }
 
 /// What roles may be limited in, by permission: the handlers of these say on which nodes they act.
-const LIMITED: [&str; 12] = [
+const LIMITED: [&str; 13] = [
     NodeWake::NAME,
+    NodeInspect::NAME,
     RunNow::NAME,
     RunCorrectOnce::NAME,
     RunOutsideWindow::NAME,
@@ -210,6 +213,8 @@ permissions! {
     ChangeRequest = "change.request";
     /// Ask nodes to check in at once.
     NodeWake = "node.wake";
+    /// Read what is there on nodes, but for what not everybody on them may read.
+    NodeInspect = "node.inspect";
     /// Begin and stop sweeps: runs at once.
     RunNow = "run.now";
     /// Have clauses corrected once although their switches say report or wait.
