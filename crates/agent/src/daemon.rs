@@ -2,9 +2,11 @@
 
 mod due;
 mod reachable;
+mod restarting;
 mod sweeping;
 mod telling;
 mod upgrading;
+mod way_back;
 
 use crate::error::{AgentError, ServerSeen};
 use crate::inspection::do_inspection;
@@ -17,16 +19,14 @@ use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::{Contact, DaemonNote, RestartNote, StartNote};
 use crate::run_loop::{Persistence, Runner, left_behind};
 use crate::self_test::do_self_test;
-use crate::served::{SERVED_STORE, Served, Takeover};
+use crate::served::{Served, Takeover};
 use crate::server_link::{CheckInContents, CheckedIn, ServerLink, Way};
 use crate::spool::Spool;
 use crate::state_dir::{SetAside, StateDir};
 use crate::under_way::record_unended;
 use crate::upgrade;
 use crate::way;
-use constans_core::run::{
-    AgentUpgrade, RestartDue, RestartPending, Selection, next_opening, next_opening_of_reactions, restart_due,
-};
+use constans_core::run::{AgentUpgrade, Selection, next_opening, next_opening_of_reactions};
 use constans_core::settings::AgentSettings;
 use constans_core::state::Clause;
 use constans_host::{Host, Machine, Stalls, restart};
@@ -39,7 +39,6 @@ use jiff::{SignedDuration, Timestamp};
 use log::Level;
 use reachable::{Held, HeldEnd, Next, Reachable};
 use sd_notify::NotifyState;
-use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use sweeping::SweepRun;
@@ -48,8 +47,6 @@ use tokio::task::JoinSet;
 
 /// How long a run waits for another one to end.
 const PATIENCE: Duration = Duration::from_secs(60);
-/// How long is waited between two tries to reach a server after a change that may have cut the way to it.
-const WAY_PAUSE: Duration = Duration::from_secs(3);
 /// How long is waited after a round that did not end.
 const PAUSE_AFTER_ERROR: Duration = Duration::from_secs(60);
 /// How long is waited between two questions whether an operator has approved.
@@ -514,65 +511,6 @@ impl<H: Host> Daemon<H> {
         }
     }
 
-    /// If something of network or access was changed since a server answered last: waits until one answers again, whatever it
-    /// says, and puts the change back if none does within the set time. It asks on a connection of its own: one that is open
-    /// already may outlast a change that lets no new one through.
-    async fn guard_way(&mut self) -> Result<(), AgentError> {
-        if !way::is_at_risk(&self.state_dir) {
-            return Ok(());
-        }
-        let reach_within = self
-            .reach_within
-            .unwrap_or_else(|| Duration::from_secs(settings(&self.state_dir).reach_within_secs));
-        let end = Instant::now() + reach_within;
-        let mut is_first = true;
-        let seen = loop {
-            let connect = self.connect.clone();
-            let link = ServerLink::open_by(&*connect, &self.state_dir, None).await;
-            let seen = match self.ask(&link, self.due.check_in).await {
-                Ok(_) => ServerSeen::Answering,
-                Err(error) => error.server,
-            };
-            if seen == ServerSeen::Answering || seen.is_dismissal() {
-                way::reached(&self.state_dir);
-                return Ok(());
-            }
-            if is_first {
-                let waiting = format!(
-                    "connection to the server lost after a change; waiting {} s before reverting it",
-                    reach_within.as_secs()
-                );
-                self.journal.say(Level::Warn, &waiting);
-            }
-            is_first = false;
-            if Instant::now() >= end {
-                break seen;
-            }
-            tokio::time::sleep(WAY_PAUSE).await;
-        };
-        if seen == ServerSeen::Nothing {
-            self.journal.say(
-                Level::Error,
-                "the connection could not be tested, so nothing is reverted; the next check-in shows whether the server is reachable",
-            );
-            return Ok(());
-        }
-        let _lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
-        let put_back = way::put_all_back(
-            &self.state_dir,
-            &mut self.host,
-            &self.state_dir.key()?,
-            Path::new(SERVED_STORE),
-        )?;
-        for address in &put_back.done {
-            self.journal.say(Level::Warn, &format!("reverted: {address}"));
-        }
-        for why in &put_back.not_done {
-            self.journal.say(Level::Error, &format!("NOT reverted: {why}"));
-        }
-        Ok(())
-    }
-
     /// Runs what is wanted, as it is set or as a sweep asks, puts the report into the spool, and returns when the next run is due. Nobody
     /// else runs meanwhile.
     fn run_served(
@@ -628,67 +566,6 @@ impl<H: Host> Daemon<H> {
             self.due.run_by(at, StartedBy::DueReaction);
         }
         Ok(report)
-    }
-
-    /// Restarts the node if its operating system needs it and its settings allow it; else reports that a restart is due.
-    fn restart_if_due(&mut self) -> Result<(), AgentError> {
-        let noted = StartNote::read(&self.state_dir)?;
-        let pending = self.host.restart_pending().map_err(|error| AgentError::new(error.message))?;
-        let Some(pending) = pending else {
-            if noted.restarted_for.is_some() {
-                StartNote { restarted_for: None, ..noted }.keep(&self.state_dir)?;
-            }
-            self.restart = None;
-            return Ok(());
-        };
-        let Some(served) = Served::read(&self.state_dir)? else { return Ok(()) };
-        let settings = served.run_settings(&self.state_dir, self.state_dir.now())?;
-        let mut due = restart_due(
-            served.settings.restart,
-            &settings,
-            &pending,
-            noted.restarted_for.as_ref(),
-            self.state_dir.now(),
-        );
-        if self.host.acted_on().is_private_root() {
-            due = RestartDue::Left("a private root folder cannot be restarted".to_owned());
-        }
-        let words = match due {
-            RestartDue::Now => return self.restart_node(pending, noted),
-            RestartDue::At(at) => {
-                self.due.run_by(at, StartedBy::AnnouncedHour);
-                format!("restart at {at:.0}, when the change window opens")
-            }
-            RestartDue::Left(why) => why,
-        };
-        let note = RestartNote { pending, due: words };
-        if self.restart.as_ref().is_none_or(|known| known.due != note.due) {
-            self.journal.say(
-                Level::Warn,
-                &format!("restart pending ({}): {}", note.pending.because.join(", "), note.due),
-            );
-        }
-        self.restart = Some(note);
-        Ok(())
-    }
-
-    fn restart_node(&mut self, pending: RestartPending, noted: StartNote) -> Result<(), AgentError> {
-        let why = pending.because.join(", ");
-        self.journal
-            .say(Level::Warn, &format!("restarting this node, because the operating system needs it: {why}"));
-        // Noted first: a restart that does not help must not be tried again and again.
-        StartNote { restarted_for: Some(pending.clone()), ..noted }.keep(&self.state_dir)?;
-        let due = match restart::restart(&format!(
-            "Constans restarts this node, because the operating system needs it: {why}"
-        )) {
-            Ok(_) => "restarting".to_owned(),
-            Err(error) => {
-                self.journal.say(Level::Error, &format!("NOT restarted: {}", error.message));
-                format!("not restarted: {}", error.message)
-            }
-        };
-        self.restart = Some(RestartNote { pending, due });
-        Ok(())
     }
 }
 
