@@ -156,7 +156,8 @@ create table inspection (
     ends_at     timestamptz not null,
     was_waiting boolean not null,
     told_at     timestamptz,
-    report      jsonb
+    -- As it was told: properties stay in their order.
+    report      json
 );
 create index inspection_open on inspection (node) where told_at is null;
 create index inspection_asked on inspection (asked_at);

@@ -99,11 +99,11 @@ fn whoever_may_not_inspect_is_refused_and_a_node_answers_only_what_it_was_asked(
     refused(&fleet.client_by(&limited, &["node", "inspect", "--inspection", "I2"]), "not on gate-auken-1");
     // Another node does not answer for it, and nobody answers twice.
     let report = json!({ "things": [], "left_out": 0 }).to_string();
-    let (status, _) = fleet.curl().as_node(&kiosk).post("/inspections/2", &report);
+    let (status, _) = fleet.curl().as_node(&kiosk).deliver("/inspections/2", &report);
     assert_eq!(status, 404);
     well(&gate.run(&["daemon", "--once"]));
     assert!(well(&fleet.client(&["node", "inspect", "--inspection", "I2"])).contains("host_name:"));
-    let (status, _) = fleet.curl().as_node(&gate).post("/inspections/2", &report);
+    let (status, _) = fleet.curl().as_node(&gate).deliver("/inspections/2", &report);
     assert_eq!(status, 404);
 
     // What a node tells is bounded, whatever it sends, and does not control a terminal.
@@ -116,7 +116,7 @@ fn whoever_may_not_inspect_is_refused_and_a_node_answers_only_what_it_was_asked(
     let many: Vec<Value> = (0..300).map(|_| thing.clone()).collect();
     let report = json!({ "things": many, "left_out": 1 }).to_string();
     let no = fleet.query("select max(no) from inspection");
-    let (status, answer) = fleet.curl().as_node(&gate).post(&format!("/inspections/{no}"), &report);
+    let (status, answer) = fleet.curl().as_node(&gate).deliver(&format!("/inspections/{no}"), &report);
     assert_eq!(status, 200, "{answer}");
     let shown = fleet.client(&["node", "inspect", "--inspection", &format!("I{no}")]);
     assert!(

@@ -6,7 +6,6 @@ use jiff::Timestamp;
 use jiff_sqlx::{Timestamp as SqlTimestamp, ToSqlx as _};
 use serde_json::Value;
 use sqlx::PgExecutor;
-use sqlx::types::Json;
 use uuid::Uuid;
 
 /// An inspection to be asked for.
@@ -60,11 +59,12 @@ pub async fn report(
     node: Uuid,
     report: &InspectionReport,
 ) -> sqlx::Result<bool> {
+    let text = serde_json::to_string(report).map_err(|error| sqlx::Error::Encode(error.into()))?;
     let stored = sqlx::query(include_str!("sql/inspection/report.sql"))
         .bind(no)
         .bind(node)
         .bind(sql_now())
-        .bind(Json(report))
+        .bind(text)
         .execute(db)
         .await?;
     Ok(stored.rows_affected() > 0)
