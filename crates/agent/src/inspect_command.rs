@@ -5,7 +5,7 @@ use constans_agent::error::AgentError;
 use constans_core::kind::{find, nearest};
 use constans_core::kit::WrittenClause;
 use constans_host::Machine;
-use constans_host::things::CannotDescribe;
+use constans_host::error::CannotDescribe;
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
 

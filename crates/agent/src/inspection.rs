@@ -5,7 +5,7 @@ use crate::error::AgentError;
 use crate::server_link::ServerLink;
 use constans_core::kind::find;
 use constans_host::Host;
-use constans_host::things::CannotDescribe;
+use constans_host::error::CannotDescribe;
 use constans_wire::inspection::{InspectionOffer, InspectionReport};
 
 /// This much of what went wrong is told, in characters.

@@ -28,5 +28,6 @@ pub mod state_dir;
 pub mod sweep;
 pub mod under_way;
 pub mod upgrade;
+pub mod upgrade_packages;
 pub mod way;
 pub mod zone;

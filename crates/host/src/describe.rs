@@ -1,11 +1,11 @@
 //! Describing what is on a node as clauses.
 
 use crate::contents::NoContents;
-use crate::error::HostError;
+use crate::error::{CannotDescribe, HostError};
 use crate::files::{Entry, EntryKind};
 use crate::kinds::{self, listing};
 use crate::machine::{InspectionContext, Machine};
-use crate::things::{CannotDescribe, Thing};
+use crate::things::Thing;
 use constans_core::address::ClauseAddress;
 use constans_core::compare::{FoundValue, Presence};
 use constans_core::digest::{DigestKey, of_contents};

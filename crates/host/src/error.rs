@@ -78,3 +78,20 @@ fn plain_io(error: &io::Error) -> String {
         None => text,
     }
 }
+
+/// Why a thing could not be described.
+#[derive(Debug)]
+pub enum CannotDescribe {
+    /// This kind has no things that could be listed or looked up by name, and what to do instead.
+    NotOfThisKind(String),
+    /// This node has no means to see it, and why.
+    Unsupported(String),
+    /// It could not be read.
+    Failed(HostError),
+}
+
+impl From<HostError> for CannotDescribe {
+    fn from(error: HostError) -> Self {
+        Self::Failed(error)
+    }
+}

@@ -1,9 +1,8 @@
 //! The operating system as a run needs it: one trait, with a real and a simulated implementation.
 
 use crate::contents::{Attic, Contents};
-use crate::error::HostError;
+use crate::error::{CannotDescribe, HostError};
 use crate::stalls::Stalls;
-use crate::things::CannotDescribe;
 use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;

@@ -1,14 +1,13 @@
 //! The real implementation of the host: dispatches each request to its kind.
 
 use crate::contents::{Attic, Contents, NoContents};
-use crate::error::HostError;
+use crate::error::{CannotDescribe, HostError};
 use crate::host::{ActedOn, Host};
 use crate::kinds;
 use crate::machine::{InspectionContext, Machine, NotSeen, Work};
 use crate::related::{MachineRecords, RecordsRead};
 use crate::seen_files::{Ahead, SeenFiles};
 use crate::stalls::Stalls;
-use crate::things::CannotDescribe;
 use constans_core::compare::Difference;
 use constans_core::digest::DigestKey;
 use constans_core::filter::About;

@@ -1,6 +1,6 @@
 //! Things that exist on a node, and why one cannot be described.
 
-use crate::error::HostError;
+use crate::error::CannotDescribe;
 use crate::machine::NotSeen;
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -18,28 +18,11 @@ impl Thing {
     }
 }
 
-/// Why a thing could not be described.
-#[derive(Debug)]
-pub enum CannotDescribe {
-    /// This kind has no things that could be listed or looked up by name, and what to do instead.
-    NotOfThisKind(String),
-    /// This node has no means to see it, and why.
-    Unsupported(String),
-    /// It could not be read.
-    Failed(HostError),
-}
-
 impl From<NotSeen> for CannotDescribe {
     fn from(not_seen: NotSeen) -> Self {
         match not_seen {
             NotSeen::Unsupported(why) => Self::Unsupported(why),
             NotSeen::Failed(error) => Self::Failed(error),
         }
-    }
-}
-
-impl From<HostError> for CannotDescribe {
-    fn from(error: HostError) -> Self {
-        Self::Failed(error)
     }
 }

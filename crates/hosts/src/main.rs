@@ -1,5 +1,6 @@
 //! The agent on real Debian hosts: every kind, and what it survives. `make test-hosts` starts it.
 
+mod agent_packages;
 mod around;
 mod faults;
 mod hub;

@@ -1,7 +1,7 @@
 //! Versions of the agent in waves: installed, gone back from, and killed at each step.
 
+use crate::agent_packages::{EARLIER, NAME, Packages, own_version};
 use crate::hub::Hub;
-use crate::installing::{EARLIER, NAME, Packages, own_version};
 use crate::lab::{Failed, Host};
 use crate::repository::run;
 use crate::steps::SOON;

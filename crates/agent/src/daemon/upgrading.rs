@@ -2,6 +2,7 @@
 
 use super::{AgentError, Daemon, Level, Served, ServerLink, StartedBy};
 use crate::upgrade::{self, OWN_VERSION, Step, Upgrade};
+use crate::upgrade_packages;
 use constans_core::run::{UpgradeDue, upgrade_due};
 use constans_host::Host;
 use std::os::unix::process::CommandExt as _;
@@ -42,7 +43,8 @@ impl<H: Host> Daemon<H> {
         self.journal.say(Level::Info, &format!("upgrading the agent from {OWN_VERSION} to {to}"));
         let is_private_root = self.host.acted_on().is_private_root();
         let begun =
-            upgrade::begin(&self.state_dir, link, &to, is_private_root, self.report_within_secs).await?;
+            upgrade_packages::begin(&self.state_dir, link, &to, is_private_root, self.report_within_secs)
+                .await?;
         match &begun.step {
             Step::Failed { why } => {
                 self.journal.say(Level::Error, &format!("the agent was NOT upgraded to {to}: {why}"));

@@ -1,12 +1,11 @@
 //! Upgrades of the agent to the version that its settings name: the package is fetched and kept with the one to go back to, and a process of
 //! its own, the guard, installs it and reinstalls the one before if the new agent does not report.
 
-mod fetch;
 mod guard;
 mod installed;
 
-pub use fetch::begin;
 pub use guard::guard;
+pub use installed::{Installed, installed};
 
 use crate::error::AgentError;
 use crate::served::Served;
@@ -27,13 +26,13 @@ pub const REPORT_WITHIN_SECS: u64 = 600;
 /// How far the upgrade is.
 const UPGRADE: &str = "upgrade.json";
 /// What the new agent writes once it has reported: its version.
-const REPORTED: &str = "upgrade/reported";
+pub(crate) const REPORTED: &str = "upgrade/reported";
 /// Held by the guard while it goes on.
 const LOCK: &str = "upgrade/lock";
 /// The program of the guard: the agent that began the upgrade.
-const GUARD: &str = "upgrade/guard";
+pub(crate) const GUARD: &str = "upgrade/guard";
 /// The service of the agent, and its package.
-const AGENT: &str = "constans-agent";
+pub(crate) const AGENT: &str = "constans-agent";
 
 /// An upgrade of the agent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -45,13 +44,13 @@ pub struct Upgrade {
     /// How far it is.
     pub step: Step,
     /// How the packages are built.
-    format: PackageFormat,
+    pub(crate) format: PackageFormat,
     /// Whether the service manager started the agent.
-    is_service: bool,
+    pub(crate) is_service: bool,
     /// The command line of the agent, if it is no service.
-    command_line: Vec<String>,
+    pub(crate) command_line: Vec<String>,
     /// How many seconds the new agent has to report.
-    report_within_secs: u64,
+    pub(crate) report_within_secs: u64,
 }
 
 /// How far an upgrade is.
@@ -104,7 +103,12 @@ impl Upgrade {
         }
     }
 
-    fn keep(&self, state_dir: &StateDir) -> Result<(), AgentError> {
+    /// Keeps it.
+    ///
+    /// # Errors
+    ///
+    /// Returns why it cannot be kept.
+    pub fn keep(&self, state_dir: &StateDir) -> Result<(), AgentError> {
         state_dir.write_json(UPGRADE, self)
     }
 
@@ -119,7 +123,7 @@ impl Upgrade {
     }
 }
 
-fn package_name(format: PackageFormat, is_new: bool) -> String {
+pub(crate) fn package_name(format: PackageFormat, is_new: bool) -> String {
     format!("upgrade/{}.{format}", if is_new { "new" } else { "before" })
 }
 

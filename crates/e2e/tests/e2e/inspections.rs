@@ -24,12 +24,13 @@ fn kiosk_and_gate(fleet: &Fleet) -> (Machine, Machine, Running) {
 
 /// Writes a file below the machine's root, with permissions for it and its folder.
 fn put(machine: &Machine, path: &str, text: &str, folder: u32, file: u32) {
-    machine.root.write(path, text).unwrap();
+    machine.root.write(path, text).expect("the file is written");
     let path = machine.root.at(path);
-    let set =
-        |path: &std::path::Path, mode| fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+    let set = |path: &std::path::Path, mode| {
+        fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("its permissions are set")
+    };
     set(&path, file);
-    set(path.parent().unwrap(), folder);
+    set(path.parent().expect("it has a folder"), folder);
 }
 
 #[test]

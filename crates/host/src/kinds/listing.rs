@@ -1,12 +1,12 @@
 //! All things of a kind that a node has, by name.
 
 use super::{schedule, ssh_key};
-use crate::error::HostError;
+use crate::error::{CannotDescribe, HostError};
 use crate::kinds::{
     kernel_module, kernel_setting, listening, mount, package_source, packet_rule, trust_anchor,
 };
 use crate::machine::Machine;
-use crate::things::{CannotDescribe, Thing};
+use crate::things::Thing;
 use constans_core::kind::BuiltInKind;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;

@@ -254,11 +254,11 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.wake run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read agent_package.edit server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.inspect run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read agent_package.edit server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit desired.import change.decide change.request node.wake run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.inspect run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
             ),
             (
                 "publisher",
@@ -267,7 +267,7 @@ mod tests {
             ("reader", "session.own node.read evidence.make audit.read"),
             (
                 "operator",
-                "session.own node.read change.request node.wake run.now run.correct_once freeze.set concession.ask evidence.make audit.read",
+                "session.own node.read change.request node.wake node.inspect run.now run.correct_once freeze.set concession.ask evidence.make audit.read",
             ),
             ("operator@kiosks", "session.own node.read evidence.make audit.read"),
             ("approver@kiosks", "session.own node.read evidence.make audit.read"),
@@ -291,6 +291,7 @@ mod tests {
             told(&["operator@kiosks"]),
             [
                 "node.wake kiosks",
+                "node.inspect kiosks",
                 "run.now kiosks",
                 "run.correct_once kiosks",
                 "freeze.set kiosks",
@@ -303,6 +304,7 @@ mod tests {
             both,
             [
                 "node.wake gates+kiosks",
+                "node.inspect gates+kiosks",
                 "run.now gates+kiosks",
                 "run.correct_once gates+kiosks",
                 "run.outside_window kiosks",

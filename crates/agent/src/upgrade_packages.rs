@@ -1,10 +1,11 @@
 //! Preparing an upgrade: both packages are fetched before anything is installed.
 
-use super::installed::{Installed, installed};
-use super::{AGENT, GUARD, OWN_VERSION, REPORTED, Step, Upgrade, package_name};
 use crate::error::AgentError;
 use crate::server_link::ServerLink;
 use crate::state_dir::StateDir;
+use crate::upgrade::{
+    AGENT, GUARD, Installed, OWN_VERSION, REPORTED, Step, Upgrade, installed, package_name,
+};
 use constans_core::digest::of_reader;
 use constans_wire::agent_package::{AgentPackage, PackageFormat};
 use std::fs::{self, DirBuilder, File};
