@@ -45,7 +45,8 @@ impl Packages {
         self.file_of("constans-agent", format, version)
     }
 
-    fn file_of(&self, name: &str, format: &str, version: &str) -> Result<PathBuf, Failed> {
+    /// Returns the package of a program, of a format and a version.
+    pub fn file_of(&self, name: &str, format: &str, version: &str) -> Result<PathBuf, Failed> {
         let files = std::fs::read_dir(self.folder.path()).map_err(|error| error.to_string())?;
         let is_it = |path: &PathBuf| {
             path.extension().is_some_and(|extension| extension == format)

@@ -7,7 +7,7 @@ use crate::repository::run;
 use crate::steps::SOON;
 use crate::upgrading;
 use serde_json::Value;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 
 type Step = fn(&Hub<'_>, Host<'_>, &Packages) -> Result<(), Failed>;

@@ -27,7 +27,7 @@ fn put(machine: &Machine, path: &str, text: &str, folder: u32, file: u32) {
     machine.root.write(path, text).expect("the file is written");
     let path = machine.root.at(path);
     let set = |path: &std::path::Path, mode| {
-        fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("its permissions are set")
+        fs::set_permissions(path, fs::Permissions::from_mode(mode)).expect("its permissions are set");
     };
     set(&path, file);
     set(path.parent().expect("it has a folder"), folder);
