@@ -14,7 +14,7 @@ use crate::server::{ListArguments, Server, ServerArguments, labels};
 use clap::{Args, Subcommand};
 use constans_core::change::GroupEdit;
 use constans_core::nearest::nearest_word;
-use constans_core::run::{Mode, UpgradeState};
+use constans_core::run::{AgentUpgrade, Mode, UpgradeState};
 use constans_core::sentence::Sentence;
 use constans_core::state::LeftBehind;
 use constans_terminal::{harmless, time};
@@ -456,7 +456,10 @@ async fn show(server: &Server, name: &str) -> Result<(), ClientError> {
             harmless(&pending.because.join(", "))
         );
     }
-    if let Some(upgrade) = node.agent_upgrade.as_ref().filter(|upgrade| upgrade.state != UpgradeState::Done) {
+    // One that failed is among the problems.
+    let is_going =
+        |upgrade: &&AgentUpgrade| matches!(upgrade.state, UpgradeState::UnderWay | UpgradeState::Waiting);
+    if let Some(upgrade) = node.agent_upgrade.as_ref().filter(is_going) {
         println!("  agent     upgrade {}", harmless(&upgrade.words()));
     }
     for problem in &node.words.problems {

@@ -44,6 +44,7 @@ fn a_version_that_agents_cannot_take_halts_in_its_first_wave_and_is_turned_back(
     until("it halts", || ask(&fleet, &format!("/api/rollouts/{no}"))["rollout"]["status"] == "halted");
     let rollout = ask(&fleet, &format!("/api/rollouts/{no}"));
     assert_eq!(rollout["waves"][0]["figures"]["failed"], 1, "{rollout}");
+    assert_eq!(rollout["rollout"]["what"], "version 0.0.9 of the agent for the group kiosks");
     let bad = &rollout["bad_clauses"][0];
     assert_eq!((&bad["address"], &bad["nodes"]), (&"constans-agent".into(), &1.into()));
     assert_eq!(bad["message"], "not upgraded to 0.0.9: it keeps a private root folder and not this machine");

@@ -369,7 +369,8 @@ async fn ask_for(
         (Some(_), None) => "remove",
         _ => "set",
     };
-    let what = format!("{verb} the group {name}");
+    let what = version_words(before.as_ref(), after.as_ref(), name)
+        .unwrap_or_else(|| format!("{verb} the group {name}"));
     ask(
         db,
         here,
@@ -382,6 +383,19 @@ async fn ask_for(
         ),
     )
     .await
+}
+
+/// Says which version of the agent a group sets, if nothing else of it changes.
+fn version_words(before: Option<&Value>, after: Option<&Value>, name: &str) -> Option<String> {
+    let without_version = |mut body: Value| {
+        let mut settings = body["settings"].take();
+        settings.as_object_mut().map(|settings| settings.remove("agent_version"));
+        let sets_more = settings.as_object().is_some_and(|settings| !settings.is_empty());
+        (body, sets_more.then_some(settings))
+    };
+    let version = after?["settings"]["agent_version"].as_str()?;
+    let is_all = without_version(before?.clone()) == without_version(after?.clone());
+    is_all.then(|| format!("version {version} of the agent for the group {name}"))
 }
 
 fn check_settings(settings: &GroupSettings) -> Result<(), String> {
