@@ -1,6 +1,7 @@
 //! The agent as a daemon: checks in, runs, delivers, and sleeps until the next of them is due.
 
 mod due;
+mod following;
 mod reachable;
 mod restarting;
 mod sweeping;
@@ -17,7 +18,7 @@ use crate::membership::Membership;
 use crate::memory_store::Store;
 use crate::network_part::{Connect, ThroughNetworkPart};
 use crate::noted::{Contact, DaemonNote, RestartNote, StartNote};
-use crate::run_loop::{Persistence, Runner, left_behind};
+use crate::run_loop::{Persistence, RunWatcher, Runner, left_behind};
 use crate::self_test::do_self_test;
 use crate::served::{Served, Takeover};
 use crate::server_link::{CheckInContents, CheckedIn, ServerLink, Way};
@@ -34,15 +35,18 @@ use constans_terminal::harmless;
 use constans_wire::exit::Exit;
 use constans_wire::inspection::InspectionOffer;
 use constans_wire::report::{RunReport, StartedBy};
+use constans_wire::wake::WaitAnswer;
 use due::Due;
+use following::FollowedRun;
 use jiff::{SignedDuration, Timestamp};
 use log::Level;
-use reachable::{Held, HeldEnd, Next, Reachable};
+use reachable::{HeldEnd, Next, Reachable};
 use sd_notify::NotifyState;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use sweeping::SweepRun;
 use tokio::signal::unix::{Signal, SignalKind, signal};
+use tokio::sync::watch;
 use tokio::task::JoinSet;
 
 /// How long a run waits for another one to end.
@@ -78,6 +82,10 @@ pub struct Daemon<H> {
     way: Option<Way>,
     /// The request that is held.
     held: JoinSet<HeldEnd>,
+    /// How often the server woke this node.
+    woken: watch::Sender<u64>,
+    /// Whether somebody follows its runs, as the server said last.
+    is_followed: bool,
 }
 
 /// Runs until it receives a signal to stop, or for one round.
@@ -210,15 +218,15 @@ impl<H: Host> Daemon<H> {
             reachable: Reachable::default(),
             way: None,
             held: JoinSet::new(),
+            woken: watch::Sender::new(0),
+            is_followed: false,
         })
     }
 
     /// Rests until something is due, or the server wakes it. Returns whether it was asked to end meanwhile.
     async fn rest(&mut self, ended: &mut Signal, interrupted: &mut Signal) -> bool {
         loop {
-            if let Some(request) = self.hold() {
-                self.held.spawn(request);
-            }
+            self.hold(self.way.clone());
             let state_dir = &self.state_dir;
             tokio::select! {
                 is_over = self.due.sleep(ended, interrupted, || settings(state_dir)) => return is_over,
@@ -231,16 +239,20 @@ impl<H: Host> Daemon<H> {
         }
     }
 
-    /// Returns a request that the server is to hold, if one should be and none is under way.
-    fn hold(&mut self) -> Option<Held> {
-        let way = self.way.clone()?;
-        let request = self.reachable.begin()?;
-        Some(Box::pin(async move {
+    /// Has the server hold a request, if it should and none is under way.
+    fn hold(&mut self, way: Option<Way>) {
+        let Some(way) = way else { return };
+        let Some(request) = self.reachable.begin() else { return };
+        let woken = self.woken.clone();
+        self.held.spawn(async move {
             tokio::time::sleep(request.wait).await;
             let began = Instant::now();
             let answer = way.wait(&request.url).await;
+            if let Ok(WaitAnswer { wake: Some(_) }) = answer {
+                woken.send_modify(|times| *times += 1);
+            }
             HeldEnd::of(&request, began, answer)
-        }))
+        });
     }
 
     /// A request that the server held has ended.
@@ -375,7 +387,7 @@ impl<H: Host> Daemon<H> {
         let started_by = self.due.begin_run(&settings(&self.state_dir));
         let Some(served) = Served::read(&self.state_dir)? else { return Ok(()) };
         let lock = self.state_dir.lock("daemon", PATIENCE, |_| ())?;
-        let report = self.run_served(served, started_by, None)?;
+        let report = self.run_followed(served, started_by, None, link.as_ref().ok()).await?;
         drop(lock);
         self.run_ended(&report, link.as_ref().ok()).await
     }
@@ -442,6 +454,7 @@ impl<H: Host> Daemon<H> {
                 if checked_in.has_news {
                     self.confirm(link).await;
                 }
+                self.is_followed = checked_in.is_followed;
                 if let Ok(link) = link {
                     for offer in &checked_in.inspections {
                         self.inspect(link, &checked_in.url, offer).await;
@@ -511,6 +524,32 @@ impl<H: Host> Daemon<H> {
         }
     }
 
+    /// Runs, and tells what comes out while it goes on to whoever follows.
+    async fn run_followed(
+        &mut self,
+        served: Served,
+        started_by: StartedBy,
+        sweep: Option<&SweepRun<'_>>,
+        link: Option<&ServerLink<'_>>,
+    ) -> Result<RunReport, AgentError> {
+        let mut followed = FollowedRun::new(self.state_dir.clock().clone(), self.is_followed);
+        let way = link.filter(|_| self.is_reached && self.reachable.is_wanted()).map(ServerLink::way);
+        // Who begins to follow meanwhile wakes it.
+        self.hold(way.clone());
+        let contact = self.contact.as_ref().filter(|_| self.is_reached);
+        let telling = match (link, contact) {
+            (Some(link), Some(contact)) => {
+                Some(followed.tell(link.way(), &contact.url, self.woken.subscribe()))
+            }
+            _ => None,
+        };
+        let report = self.run_served(served, started_by, sweep, &mut followed)?;
+        if let Some(telling) = telling {
+            telling.end(&report).await;
+        }
+        Ok(report)
+    }
+
     /// Runs what is wanted, as it is set or as a sweep asks, puts the report into the spool, and returns when the next run is due. Nobody
     /// else runs meanwhile.
     fn run_served(
@@ -518,6 +557,7 @@ impl<H: Host> Daemon<H> {
         served: Served,
         started_by: StartedBy,
         sweep: Option<&SweepRun<'_>>,
+        watcher: &mut dyn RunWatcher,
     ) -> Result<RunReport, AgentError> {
         if let Some(unended) = record_unended(&self.state_dir, self.host.acted_on())? {
             let words = unended.did_not_end.map(|unended| unended.words()).unwrap_or_default();
@@ -535,7 +575,7 @@ impl<H: Host> Daemon<H> {
             state_dir: &self.state_dir,
             wanted: &wanted,
             key: &key,
-            progress: &mut |_, _, _, _| (),
+            watcher,
             stalls: Stalls::to(move |what| Journal::open(&acted_on).say(Level::Warn, what)),
             started_by,
             reason: sweep.map(|sweep| sweep.offer.because.clone()),

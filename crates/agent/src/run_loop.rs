@@ -33,6 +33,25 @@ pub enum Persistence {
     Nothing,
 }
 
+/// Learns how a run goes on.
+pub trait RunWatcher {
+    /// The run begins.
+    fn begins(&mut self, _begun: &Begun) {}
+
+    /// Something is about to be done to a clause: its place, the first is 0, among how many, and what.
+    fn reaches(&mut self, at: usize, of: usize, doing: &str, clause: &Clause);
+
+    /// This came out of a clause, which is not under way any more. The same is told again when it is looked at again or reacts later.
+    fn settles(&mut self, _at: usize, _result: &ClauseResult) {}
+}
+
+/// What is told before each clause: its place, among how many, and what is done to it.
+impl<F: FnMut(usize, usize, &str, &Clause)> RunWatcher for F {
+    fn reaches(&mut self, at: usize, of: usize, doing: &str, clause: &Clause) {
+        self(at, of, doing, clause);
+    }
+}
+
 /// All that one run works with.
 pub struct Runner<'a> {
     /// What is acted on.
@@ -43,8 +62,8 @@ pub struct Runner<'a> {
     pub wanted: &'a Wanted,
     /// The key of found digests.
     pub key: &'a DigestKey,
-    /// Told before each clause: how many were begun, of how many, what is done to it.
-    pub progress: &'a mut dyn FnMut(usize, usize, &str, &Clause),
+    /// Told how it goes on.
+    pub watcher: &'a mut dyn RunWatcher,
     /// Told what shows no progress and is waited for all the same.
     pub stalls: Stalls,
     /// What started the run.
@@ -99,6 +118,7 @@ impl Runner<'_> {
             Persistence::Everything => self.state_dir.begin_run(&begun)?,
             Persistence::Nothing => self.state_dir.next_run()?,
         };
+        self.watcher.begins(&begun);
         let teller = ProgressWriter::begin(self.state_dir, &begun);
         self.host.tell_stalls(teller.and_tell(self.stalls.clone()));
         let mut store = Store::of(self.state_dir, &self.wanted.store);
@@ -192,8 +212,15 @@ impl Runner<'_> {
         let mut is_stopped = false;
         let (state, contents) = (&self.wanted.resolved.state, &*self.wanted.contents);
         let total = state.clauses.len();
+        let reaches = |watcher: &mut dyn RunWatcher, at: usize, doing: &str, clause: &Clause| {
+            watcher.reaches(at, total, doing, clause);
+            teller.reached(at, total, doing, &clause.address);
+        };
         let mut actions = run.begin(self.state_dir.now());
         loop {
+            for (at, result) in run.settled() {
+                self.watcher.settles(at, result);
+            }
             let mut event = None;
             let mut not_kept: Option<String> = None;
             for action in actions {
@@ -211,16 +238,14 @@ impl Runner<'_> {
                     Action::KeepDue(_) | Action::Remember(..) => None,
                     Action::Inspect(at) => {
                         let clause = &state.clauses[at];
-                        (self.progress)(at, total, "looking at", clause);
-                        teller.reached(at, total, "looking at", &clause.address);
+                        reaches(&mut *self.watcher, at, "looking at", clause);
                         steps::reached("inspect", clause.address.as_str());
                         let inspection = self.host.inspect(clause, contents, self.key);
                         Some(RunEvent::Inspected(inspection, micros(clock)))
                     }
                     Action::Preview(ats) => {
                         let clauses: Vec<&Clause> = ats.iter().map(|at| &state.clauses[*at]).collect();
-                        (self.progress)(ats[0], total, "looking ahead at", clauses[0]);
-                        teller.reached(ats[0], total, "looking ahead at", &clauses[0].address);
+                        reaches(&mut *self.watcher, ats[0], "looking ahead at", clauses[0]);
                         Some(RunEvent::PackagePreview(self.host.preview(&clauses), micros(clock)))
                     }
                     Action::GatherRelated(at, window) => {
@@ -236,8 +261,7 @@ impl Runner<'_> {
                     }
                     Action::Correct(at, differences) => {
                         let clause = &state.clauses[at];
-                        (self.progress)(at, total, "correcting", clause);
-                        teller.reached(at, total, "correcting", &clause.address);
+                        reaches(&mut *self.watcher, at, "correcting", clause);
                         let noted = way.as_mut().map_or(Ok(()), |way| {
                             way.about_to_correct(self.host, clause, contents, self.key)
                         });
@@ -254,8 +278,7 @@ impl Runner<'_> {
                     }
                     Action::React(at, reaction) => {
                         let clause = &state.clauses[at];
-                        (self.progress)(at, total, reaction.word(), clause);
-                        teller.reached(at, total, reaction.word(), &clause.address);
+                        reaches(&mut *self.watcher, at, reaction.word(), clause);
                         steps::reached("reaction begins", clause.address.as_str());
                         // That it is not noted keeps no reaction from being carried out: it is due.
                         let _ = way.as_mut().map(|way| way.about_to_react(clause, reaction));

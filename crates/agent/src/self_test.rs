@@ -7,7 +7,7 @@ use crate::server_link::ServerLink;
 use crate::state_dir::StateDir;
 use constans_core::digest::{Digest, hex};
 use constans_core::run::{Mode, RunSettings, Selection, Verdict};
-use constans_core::state::{EffectiveState, Resolved};
+use constans_core::state::{Clause, EffectiveState, Resolved};
 use constans_host::{Host, Stalls};
 use constans_wire::report::StartedBy;
 use constans_wire::self_test::{SelfTestOffer, SelfTestReport};
@@ -90,7 +90,7 @@ fn compare(
         state_dir,
         wanted,
         key: &key,
-        progress: &mut |_, _, _, _| (),
+        watcher: &mut |_: usize, _: usize, _: &str, _: &Clause| (),
         stalls: Stalls::to(|_| ()),
         started_by: StartedBy::OperatorOnNode,
         reason: None,

@@ -91,6 +91,8 @@ pub struct CheckedIn {
     pub has_news: bool,
     /// The newest wake of this node; none if the server holds no requests.
     pub wake: Option<i64>,
+    /// Whether somebody follows the runs.
+    pub is_followed: bool,
     /// What is to be told of what is there.
     pub inspections: Vec<InspectionOffer>,
     /// A self-test to be done.
@@ -294,6 +296,7 @@ impl<'c> ServerLink<'c> {
             recovering: answer.recovering,
             has_news: takeover == Some(Takeover::New) || answer.freezes.is_some(),
             wake: answer.wake,
+            is_followed: answer.is_followed,
             inspections: answer.inspections,
             self_test: answer.self_test,
             may_sweep,

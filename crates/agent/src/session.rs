@@ -97,7 +97,7 @@ impl Session {
             state_dir: &self.state_dir,
             wanted: &self.wanted,
             key: &self.key,
-            progress: &mut say,
+            watcher: &mut say,
             stalls: Stalls::to(|what| eprintln!("{what}")),
             started_by: StartedBy::OperatorOnNode,
             reason: self.reason.clone(),

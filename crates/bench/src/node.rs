@@ -13,7 +13,7 @@ use constans_core::digest::DigestKey;
 use constans_core::document::KitFiles;
 use constans_core::filter::NodeView;
 use constans_core::run::{Mode, RunSettings, Selection, Status};
-use constans_core::state::{Assigned, Conditions, ResolveInput, Resolved, resolve};
+use constans_core::state::{Assigned, Clause, Conditions, ResolveInput, Resolved, resolve};
 use constans_host::{Host as _, Machine};
 use constans_wire::report::StartedBy;
 use serde_json::json;
@@ -89,7 +89,7 @@ impl Node {
             wanted: &self.wanted,
             key: &state_dir.key().expect("a key"),
             stalls: constans_host::Stalls::default(),
-            progress: &mut |_, _, _, _| (),
+            watcher: &mut |_: usize, _: usize, _: &str, _: &Clause| (),
             started_by: StartedBy::Interval,
             reason: None,
             by: None,

@@ -38,6 +38,7 @@ mod person;
 mod recovery;
 mod rollout;
 mod run;
+mod run_follow;
 mod selftest;
 mod server;
 mod server_status;

@@ -1,6 +1,7 @@
 //! `constans run`.
 
 use crate::error::ClientError;
+use crate::run_follow::{self, FollowArguments};
 use crate::server::{ListArguments, Server, ServerArguments};
 use clap::{Args, Subcommand};
 use constans_core::run::Cause;
@@ -43,6 +44,8 @@ enum RunCommand {
         #[arg(short, long)]
         verbose: bool,
     },
+    /// Show what comes out of the run of a node while it goes on, clause by clause; of the next one, if none is under way
+    Follow(FollowArguments),
     /// Compare a run with the one before it, or with another one: what fails now, what failed last time and passes now
     Compare {
         #[command(flatten)]
@@ -96,6 +99,7 @@ pub async fn run(arguments: &RunArguments) -> Result<(), ClientError> {
             }
             Ok(())
         }
+        RunCommand::Follow(arguments) => run_follow::run(arguments).await,
         RunCommand::Compare { server, node, run, with } => {
             let server = Server::open(server)?;
             let query = with.as_deref().map(|with| format!("?with={with}")).unwrap_or_default();

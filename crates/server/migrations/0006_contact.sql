@@ -161,4 +161,20 @@ create table inspection (
 );
 create index inspection_open on inspection (node) where told_at is null;
 create index inspection_asked on inspection (asked_at);
+-- Nodes whose runs somebody follows, and the run of each that its agent told of last.
+create table followed (
+    node        uuid primary key references node (id),
+    began_at    timestamptz not null,
+    until_at    timestamptz not null,
+    was_waiting boolean not null,
+    run         uuid,
+    run_told    json
+);
+create table followed_clause (
+    node uuid not null references followed (node) on delete cascade,
+    run  uuid not null,
+    no   bigint not null,
+    told json not null,
+    primary key (node, no)
+);
 create index self_test_asked on self_test (asked_at);

@@ -22,7 +22,7 @@ pub mod style {
 }
 
 /// Returns the style that a status has.
-pub(crate) fn style_of(status: Status) -> anstyle::Style {
+pub fn style_of(status: Status) -> anstyle::Style {
     match status {
         Status::Failed => style::BAD,
         Status::DriftFound | Status::Unmet | Status::RolloutWaiting | Status::NotAllSeen => style::ATTENTION,

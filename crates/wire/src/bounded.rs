@@ -82,6 +82,15 @@ impl RunReport {
     }
 }
 
+/// Returns what came out of a clause as it may leave the node, within the bounds that hold in a report; `of_run` is what is left of
+/// the bytes of all texts of its run.
+#[must_use]
+pub fn bounded_clause(mut clause: ClauseResult, of_run: &mut usize) -> ClauseResult {
+    clause.text_diff.take_if(|diff| diff.stays_here);
+    bound_clause(&mut clause, of_run, &mut LeftOut::default());
+    clause
+}
+
 fn bound_clause(clause: &mut ClauseResult, of_run: &mut usize, left_out: &mut LeftOut) {
     bound_list(&mut clause.differences, left_out);
     bound_list(&mut clause.still_different, left_out);

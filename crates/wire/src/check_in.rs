@@ -87,6 +87,9 @@ pub struct CheckInAnswer {
     /// What the node is to tell of what is there; the same at each check-in until it has told.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub inspections: Vec<InspectionOffer>,
+    /// Whether somebody follows its runs, and wants to be told what comes out while they go on.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub is_followed: bool,
     /// The sweeps that the node is to take part in, the oldest first; the same at each check-in until it has reported.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sweeps: Vec<SweepOffer>,

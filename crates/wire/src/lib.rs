@@ -16,6 +16,7 @@ pub mod event;
 pub mod evidence;
 pub mod exit;
 pub mod explained;
+pub mod follow;
 pub mod freeze;
 pub mod generation;
 pub mod group;
@@ -38,3 +39,5 @@ pub mod sweep;
 pub mod temporary;
 pub mod text;
 pub mod wake;
+
+pub use bounded::bounded_clause;

@@ -3,8 +3,6 @@
 use constans_link::LinkError;
 use constans_wire::check_in::Problem;
 use constans_wire::wake::{NO_PLACE, WAIT_PATH, WaitAnswer};
-use std::future::Future;
-use std::pin::Pin;
 use std::time::{Duration, Instant};
 
 /// After a break, nodes come back spread over this time.
@@ -13,9 +11,6 @@ const BACK_WITHIN: Duration = Duration::from_secs(120);
 const MOST_DOUBLINGS: u32 = 3;
 /// A request that is held for a shorter time, without a wake, was not held.
 const SHORTEST_HOLD: Duration = Duration::from_secs(10);
-
-/// A request that the server holds.
-pub type Held = Pin<Box<dyn Future<Output = HeldEnd> + Send>>;
 
 /// How a held request ended.
 #[derive(Debug)]

@@ -103,7 +103,7 @@ impl<H: Host> Daemon<H> {
         let stop = Arc::<AtomicBool>::default();
         let run = SweepRun { offer, part, stop: stop.clone() };
         let telling = Telling::begin(&self.state_dir, way, sweep.address(&url, "progress"), stop);
-        let ran = self.run_served(served, StartedBy::Sweep, Some(&run));
+        let ran = self.run_followed(served, StartedBy::Sweep, Some(&run), Some(link)).await;
         drop((telling, lock));
         match ran {
             Ok(report) => self.run_ended(&report, Some(link)).await?,

@@ -41,6 +41,8 @@ pub struct Run<'s> {
     pub(super) turns: VecDeque<Turn>,
     /// Filled in place, since they are large.
     pub(super) results: Vec<Option<ClauseResult>>,
+    /// Whose results were altered since those that are settled were asked for.
+    altered: Vec<usize>,
     looked_at: HashMap<usize, bool>,
     /// Side effects of this run, by the clause whose correction caused them.
     changed: HashMap<Claim, ClauseAddress>,
@@ -80,6 +82,23 @@ pub(super) enum Phase {
     Reacting(usize),
     CheckingReaction(usize, Vec<NativeStep>),
     Over,
+}
+
+impl Phase {
+    /// Returns the clause that it is about.
+    fn clause(&self) -> Option<usize> {
+        match self {
+            Self::NotBegun | Self::PreviewingAll | Self::Over => None,
+            Self::Inspecting(Turn::Handle(at) | Turn::Again(at) | Turn::Inspect(at) | Turn::React(at))
+            | Self::Previewing(at, _)
+            | Self::GatheringRelated(at, _)
+            | Self::Keeping(at)
+            | Self::Correcting(at)
+            | Self::Verifying(at, _)
+            | Self::Reacting(at)
+            | Self::CheckingReaction(at, _) => Some(*at),
+        }
+    }
 }
 
 impl<'s> Run<'s> {
@@ -129,6 +148,7 @@ impl<'s> Run<'s> {
             positions,
             turns,
             results: std::iter::repeat_with(|| None).take(state.clauses.len()).collect(),
+            altered: Vec::new(),
             looked_at: HashMap::new(),
             changed: HashMap::new(),
             is_whole: input.part == Selection::Whole,
@@ -205,6 +225,18 @@ impl<'s> Run<'s> {
         left
     }
 
+    /// Returns what came out, since this was asked the last time, of clauses that are not under way any more: the place of each among
+    /// the clauses, and its result. A clause that is looked at again, or reacts later, is returned again.
+    pub fn settled(&mut self) -> Vec<(usize, &ClauseResult)> {
+        let under_way = self.phase.clause();
+        let (later, mut settled): (Vec<usize>, Vec<usize>) =
+            std::mem::take(&mut self.altered).into_iter().partition(|at| Some(*at) == under_way);
+        self.altered = later;
+        settled.sort_unstable();
+        settled.dedup();
+        settled.into_iter().filter_map(|at| Some((at, self.results[at].as_ref()?))).collect()
+    }
+
     /// Returns what the run came to; `None` before it is over.
     pub fn finish(self) -> Option<Finished> {
         let untouched = |at: &usize| self.results[*at].is_none();
@@ -245,6 +277,9 @@ impl<'s> Run<'s> {
     }
 
     pub(super) fn result(&mut self, at: usize) -> &mut ClauseResult {
+        if self.altered.last() != Some(&at) {
+            self.altered.push(at);
+        }
         self.results[at].as_mut().expect("a clause has a result from its turn on")
     }
 
@@ -267,6 +302,7 @@ impl<'s> Run<'s> {
                     continue;
                 }
                 self.results[at] = Some(blank(clause));
+                self.result(at);
                 return self.react_or_go_on(at, now);
             }
             self.phase = Phase::Inspecting(turn);

@@ -110,7 +110,10 @@ impl Run<'_> {
         if causes.is_empty() || self.blocker(at).is_some() {
             return;
         }
-        let Some(result) = self.results[at].as_mut() else { return };
+        if self.results[at].is_none() {
+            return;
+        }
+        let result = self.result(at);
         let would_start = result.would == Some(Decision::Correct) && started_by(clause, &result.differences);
         if !would_start
             && !matches!(result.outcome, Outcome::Failed | Outcome::Blocked | Outcome::Unsupported)

@@ -45,6 +45,8 @@ struct Node {
     stopped_at: Option<String>,
     /// Of which clause, and of which seconds, related records were asked for.
     gathered: Vec<String>,
+    /// What was settled after each step.
+    settled: Vec<Vec<String>>,
 }
 
 fn key() -> DigestKey {
@@ -177,7 +179,11 @@ impl Node {
             key: &key,
         });
         let mut actions = run.begin(self.now());
+        let mut told = BTreeMap::new();
         loop {
+            let settled = run.settled();
+            self.settled.push(settled.iter().map(|(_, result)| result.address.to_string()).collect());
+            told.extend(settled.into_iter().map(|(at, result)| (at, result.clone())));
             let mut event = None;
             for action in actions {
                 event = match action {
@@ -217,6 +223,7 @@ impl Node {
                     }
                     Action::Finish => {
                         let finished = run.finish().unwrap();
+                        assert!(told.values().eq(&finished.results), "what was told on the way is what came out");
                         self.memories = finished.memories.iter().cloned().collect();
                         self.due = finished.due.clone();
                         return Some(finished);

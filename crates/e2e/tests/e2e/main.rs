@@ -22,6 +22,7 @@ mod editor;
 mod every_page;
 mod evidence;
 mod explained;
+mod following;
 mod fleet;
 mod forty_machines;
 mod freezes;

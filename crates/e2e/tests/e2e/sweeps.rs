@@ -50,7 +50,8 @@ fn sweep(fleet: &Fleet, no: i64) -> Value {
     parsed(&fleet.curl().with_token(fleet.administrator()).get(&format!("/api/sweeps/{no}")).1)
 }
 
-fn wait_for(what: &str, mut is_there: impl FnMut() -> bool) {
+/// Waits at most half a minute until something is so.
+pub fn wait_for(what: &str, mut is_there: impl FnMut() -> bool) {
     let end = Instant::now() + Duration::from_secs(30);
     while !is_there() {
         assert!(Instant::now() < end, "{what}");
@@ -316,7 +317,7 @@ fn named_clauses_are_corrected_once_although_their_switch_says_report_and_only_b
 }
 
 /// A gate on which each of four commands takes a while.
-fn slow_gate(fleet: &Fleet) -> Machine {
+pub fn slow_gate(fleet: &Fleet) -> Machine {
     let gate = joined(fleet, "gate-tern-1", &["role=gate"]);
     gate.root.write("/usr/bin/slow", "#!/bin/sh\nsleep 2\necho done >> \"$1\"\n").expect("it is written");
     fs::set_permissions(gate.root.at("/usr/bin/slow"), PermissionsExt::from_mode(0o755))
@@ -343,14 +344,16 @@ fn slow_gate(fleet: &Fleet) -> Machine {
     gate
 }
 
-fn lines_done(gate: &Machine) -> usize {
+/// Returns how many of its commands have ended.
+pub fn lines_done(gate: &Machine) -> usize {
     (1..=4)
         .filter_map(|number| gate.root.read(&format!("/srv/slow-{number}")).ok())
         .map(|text| text.lines().count())
         .sum()
 }
 
-const SLOW: [&str; 8] =
+/// Has its commands run.
+pub const SLOW: [&str; 8] =
     ["sweep", "enforce", "--node", "gate-tern-1", "--although-observing", "--yes", "--because", WHY];
 
 #[test]

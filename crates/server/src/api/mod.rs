@@ -20,6 +20,7 @@ mod drift;
 mod event;
 mod evidence;
 mod explained;
+mod follow;
 mod freeze;
 mod group;
 mod group_view;
@@ -103,6 +104,7 @@ pub fn routes() -> Vec<Route> {
         wake::ask,
         wake::show,
         wake::nodes,
+        follow::go_on,
         inspection::ask,
         inspection::show,
         self_test::test,

@@ -11,7 +11,7 @@ use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::check_in::{self as stored, LastRow, NewCheckIn, PlainRow};
 use crate::store::freeze::{self, InForceRow};
 use crate::store::wanted::{self, WantedRow};
-use crate::store::{event, fleet, node, node_attribute, recovery, wake};
+use crate::store::{event, fleet, follow, node, node_attribute, recovery, wake};
 use crate::trust::digest_of;
 use constans_core::node_status::Promise;
 use constans_core::run::{AgentUpgrade, RestartPending};
@@ -95,6 +95,7 @@ pub async fn check_in(
     here.waking.checked_in(shown.node);
     let self_test = if is_asked.to_tell { self_test::offer(db, shown.node).await? } else { None };
     let inspections = if is_asked.to_tell { inspection::offers(db, shown.node).await? } else { Vec::new() };
+    let is_followed = is_asked.to_tell && follow::is_followed(db.inner(), shown.node).await?;
     let is_swept = is_asked.sweep && !recovering;
     let sweeps = if is_swept { sweep::offers(db, shown.node, now).await? } else { Vec::new() };
     Ok(Json(CheckInAnswer {
@@ -107,13 +108,14 @@ pub async fn check_in(
         wake: Some(wake),
         self_test,
         inspections,
+        is_followed,
         sweeps,
     }))
 }
 
 /// What a node may be asked for beside what is wanted of it.
 struct Asked {
-    /// For a self-test, or to tell what is there.
+    /// For a self-test, to tell what is there, or what comes out of its runs.
     to_tell: bool,
     sweep: bool,
 }

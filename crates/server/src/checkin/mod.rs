@@ -1,6 +1,7 @@
 //! Handlers for agents.
 
 pub mod check_in;
+pub mod follow;
 mod freezes;
 pub mod inspection;
 pub mod install;
@@ -28,6 +29,7 @@ pub fn routes() -> Vec<Route> {
         sweep::progress,
         sweep::refusal,
         inspection::told,
+        follow::told,
         install::installer,
         install::package,
         install::packages

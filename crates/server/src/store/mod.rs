@@ -18,6 +18,7 @@ pub mod event;
 pub mod evidence;
 pub mod exception;
 pub mod fleet;
+pub mod follow;
 pub mod freeze;
 pub mod group;
 pub mod history;

@@ -39,6 +39,8 @@ pub enum Old {
     SelfTests,
     /// What nodes told in inspections.
     Inspections,
+    /// What was told of runs to who followed them.
+    Followed,
     /// Sweeps.
     Sweeps,
     /// Long texts of runs whose month was dropped.
@@ -47,7 +49,7 @@ pub enum Old {
 
 impl Old {
     /// All of them.
-    pub const ALL: [Self; 15] = [
+    pub const ALL: [Self; 16] = [
         Self::Deviations,
         Self::Gaps,
         Self::Doubts,
@@ -61,6 +63,7 @@ impl Old {
         Self::Wakes,
         Self::SelfTests,
         Self::Inspections,
+        Self::Followed,
         Self::Sweeps,
         Self::ReportTexts,
     ];
@@ -80,6 +83,7 @@ impl Old {
             Self::Wakes => include_str!("sql/retention/wakes.sql"),
             Self::SelfTests => include_str!("sql/retention/self_tests.sql"),
             Self::Inspections => include_str!("sql/retention/inspections.sql"),
+            Self::Followed => include_str!("sql/retention/followed.sql"),
             Self::Sweeps => include_str!("sql/retention/sweeps.sql"),
             Self::ReportTexts => include_str!("sql/retention/report_texts.sql"),
         }

@@ -110,3 +110,21 @@ fn a_run_that_is_stopped_ends_what_it_has_begun_and_begins_no_other_clause() {
     node.stopped_at = Some("file:/c".to_owned());
     assert_eq!(node.run(&wanted, enforce()).part, None);
 }
+
+#[test]
+fn what_comes_out_is_told_clause_by_clause() {
+    let wanted = state(vec![conf("a"), file("/b", "b"), service(), file("/c", "c")]);
+    let mut node = Node::default().with("service:kiosk-shell", "running", true).with("file:/b", "content", "b");
+    node.run(&wanted, enforce());
+    let told: Vec<String> =
+        node.settled.iter().filter(|told| !told.is_empty()).map(|told| told.join(" ")).collect();
+    // The service is told once it has reacted, and not before.
+    let expected = ["file:/etc/kiosk/shell.conf", "file:/b", "service:kiosk-shell", "file:/c"];
+    assert_eq!(told, expected);
+    // One that reacts to what comes after it is told again.
+    let wanted = state(vec![service(), conf("b")]);
+    node.settled.clear();
+    node.run(&wanted, enforce());
+    let told: Vec<&String> = node.settled.iter().flatten().collect();
+    assert_eq!(told, ["service:kiosk-shell", "file:/etc/kiosk/shell.conf", "service:kiosk-shell"]);
+}

@@ -1,0 +1,1 @@
+select count(*) from followed where until_at > $1

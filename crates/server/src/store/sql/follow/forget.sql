@@ -1,0 +1,1 @@
+delete from followed where node = $1
