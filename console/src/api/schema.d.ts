@@ -1498,6 +1498,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/nodes/{name}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The run of a node that is under way, and what came out of its clauses after number `after` of run `run`; from the first on, if another
+         *     run is under way.
+         * @description Whoever asks follows the node for 30 s: its agent is woken, and tells what comes out of its runs while they go on. What was told is
+         *     kept for an hour; what a run came to is in its report.
+         */
+        post: operations["post_api_nodes_name_follow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/nodes/{name}/layers": {
         parameters: {
             query?: never;
@@ -2913,6 +2935,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/followed-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * How a run goes on, for those who follow it. Nothing is stored while nobody does.
+         * @description How a run goes on, for those who follow it. Nothing is stored while nobody does.
+         */
+        post: operations["post_followed_run"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/greeting": {
         parameters: {
             query?: never;
@@ -4144,6 +4186,8 @@ export interface components {
             freezes?: components["schemas"]["FreezeOffer"] | null;
             /** @description What the node is to tell of what is there; the same at each check-in until it has told. */
             inspections?: components["schemas"]["InspectionOffer"][];
+            /** @description Whether somebody follows its runs, and wants to be told what comes out while they go on. */
+            is_followed?: boolean;
             /**
              * Format: uuid
              * @description The mark to show at the next check-in.
@@ -5189,6 +5233,55 @@ export interface components {
                     start: number;
                 }
             ][];
+        };
+        /** @description The runs of a node, as they are followed. */
+        Follow: {
+            /** @description What came out of clauses of that run, after the one that was asked for. At most 200. */
+            clauses: components["schemas"]["FollowedClause"][];
+            /**
+             * Format: date-time
+             * @description When the node was heard last.
+             */
+            heard?: string | null;
+            /**
+             * Format: date-time
+             * @description When it checks in next by itself, as it promised.
+             */
+            next_check_in?: string | null;
+            /** @description The node. */
+            node: string;
+            /**
+             * Format: date-time
+             * @description The server's clock.
+             */
+            now: string;
+            run?: components["schemas"]["RunUnderWay"] | null;
+            /**
+             * Format: date-time
+             * @description Since when somebody follows.
+             */
+            since: string;
+            /**
+             * Format: date-time
+             * @description Until when the agent tells, unless this is asked again.
+             */
+            until: string;
+            /** @description What is waited for before the next run is told of. */
+            waits: components["schemas"]["Sentence"];
+            /** @description Whether the server held a request of the node when that began, by which it was woken. */
+            was_waiting: boolean;
+        };
+        /** @description What came out of a clause, with its words. */
+        FollowedClause: components["schemas"]["ToldClause"] & {
+            /** @description Its number, in the order in which they were told. */
+            no: number;
+            /** @description The same in words. */
+            words: components["schemas"]["ClauseWords"];
+        };
+        /** @description What the server says to an agent that tells how a run goes on. */
+        FollowGoesOn: {
+            /** @description Whether anybody follows. */
+            is_followed: boolean;
         };
         /** @description A freeze that nodes hold and that the restored database does not know. */
         ForgottenFreeze: {
@@ -7564,6 +7657,15 @@ export interface components {
             /** @description Whether one of the two left clauses out, by choice or for their number: then clauses that are new or gone are not told. */
             is_of_a_part: boolean;
         };
+        /** @description What a run came to. */
+        RunEnd: {
+            /** @description How many clauses came out how. */
+            counts: components["schemas"]["Counts"];
+            /** @description Its status. */
+            status: components["schemas"]["Status"];
+            /** @description How many microseconds it took. */
+            took_us: number;
+        };
         /** @description What was reported in an hour. */
         RunHour: {
             /** @description Number of clauses that they corrected. */
@@ -7677,6 +7779,40 @@ export interface components {
             state: string;
             /** @description The status. */
             status: components["schemas"]["Status"];
+        };
+        /** @description How a run is while it goes on, and what it came to. */
+        RunUnderWay: {
+            address?: components["schemas"]["ClauseAddress"] | null;
+            /** @description How many clauses came out before anybody followed, and are not told. */
+            before: number;
+            /**
+             * Format: date-time
+             * @description When it began, by the clock of the node.
+             */
+            began: string;
+            /** @description What is done to it, for example `correcting`. */
+            doing: string;
+            end?: components["schemas"]["RunEnd"] | null;
+            /** @description For how many milliseconds already. */
+            for_ms: number;
+            /**
+             * Format: uuid
+             * @description The run.
+             */
+            id: string;
+            /** @description Its mode. */
+            mode: components["schemas"]["Mode"];
+            /** @description How many clauses there are. */
+            of: number;
+            /** @description The place of the clause that is under way among all clauses: 1 is the first, and 0 before it. */
+            reached: number;
+            /** @description What started it. */
+            started_by: components["schemas"]["StartedBy"];
+            /**
+             * Format: int64
+             * @description The number of the sweep that it is part of.
+             */
+            sweep?: number | null;
         };
         /** @description A run in words: the client, the agent and the console show the same. */
         RunWords: {
@@ -8553,6 +8689,22 @@ export interface components {
             name: string;
             /** @description Whose it is. */
             person: string;
+        };
+        /** @description What came out of a clause. */
+        ToldClause: {
+            /** @description Its place among all clauses; the first has 1. */
+            place: number;
+            /** @description What came out. */
+            result: components["schemas"]["ClauseResult"];
+        };
+        /** @description A run that is followed, as its agent tells it. */
+        ToldRun: {
+            /** @description What came out since it told the last time. */
+            clauses: components["schemas"]["ToldClause"][];
+            /** @description The number of the first of these clauses; the first that is told of a run has 1. */
+            first: number;
+            /** @description How it is. */
+            run: components["schemas"]["RunUnderWay"];
         };
         /** @description A filter and named members that are tried out. */
         TryMembers: {
@@ -18901,6 +19053,126 @@ export interface operations {
             };
         };
     };
+    post_api_nodes_name_follow: {
+        parameters: {
+            query?: {
+                after?: number;
+                run?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Follow"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     get_api_nodes_name_layers: {
         parameters: {
             query?: never;
@@ -27827,6 +28099,136 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_followed_run: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ToldRun"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowGoesOn"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
             /** @description `not_this_server`: unknown host name */
             421: {

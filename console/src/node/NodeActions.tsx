@@ -2,6 +2,7 @@ import Button from '@mui/material/Button';
 import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
 import { useState } from 'react';
+import { useNavigate } from 'react-router';
 import { FreezeDialog } from '../freezes/FreezeDialog';
 import { SweepDialog } from '../sweeps/SweepDialog';
 import { SelfTestDialog } from '../wakes/SelfTestDialog';
@@ -13,6 +14,7 @@ import { useMayOnNode } from './useMayOnNode';
 const ACTIONS = {
   reach: { words: 'Reach now…', permission: 'node.wake', mayRequest: false },
   run: { words: 'Run now…', permission: 'run.now', mayRequest: false },
+  follow: { words: 'Follow its runs', permission: 'node.wake', mayRequest: false },
   test: { words: 'Self-test…', permission: 'node.wake', mayRequest: false },
   label: { words: 'Label…', permission: 'node.edit', mayRequest: true },
   rename: { words: 'Rename…', permission: 'node.edit', mayRequest: true },
@@ -43,6 +45,7 @@ export function NodeActions({ name }: { name: string }) {
 /** The menu of them, and the form of the one that is chosen. */
 export function NodeActionsMenu({ name, anchor, onDone }: { name: string; anchor: HTMLElement; onDone: () => void }) {
   const [action, setAction] = useState<Action>();
+  const goTo = useNavigate();
   const may = useMayOnNode(name);
   const mayHandOut = (action: Action) => may.includes(ACTIONS[action].permission);
   const isOffered = (action: Action) => mayHandOut(action) || (ACTIONS[action].mayRequest && may.includes('change.request'));
@@ -51,7 +54,11 @@ export function NodeActionsMenu({ name, anchor, onDone }: { name: string; anchor
     <>
       <Menu anchorEl={anchor} open={action === undefined} onClose={onDone}>
         {(Object.keys(ACTIONS) as Action[]).map((one) => (
-          <MenuItem key={one} disabled={!isOffered(one)} onClick={() => setAction(one)}>
+          <MenuItem
+            key={one}
+            disabled={!isOffered(one)}
+            onClick={() => (one === 'follow' ? goTo(`/nodes/${encodeURIComponent(name)}/follow`) : setAction(one))}
+          >
             {ACTIONS[one].words}
             {!isOffered(one) &&
               (FOR_OPERATORS.includes(ACTIONS[one].permission) ? ' for operators, approvers and administrators' : ' for approvers and administrators')}

@@ -9,6 +9,7 @@ import { NodePage } from '../node/NodePage';
 import { OverviewPage } from '../overview/OverviewPage';
 import { SignInPage } from '../people/SignInPage';
 import { WelcomePage } from '../people/WelcomePage';
+import { FollowPage } from '../run/FollowPage';
 import { RunPage } from '../run/RunPage';
 import { Header } from './Header';
 import { NotFoundPage } from './NotFoundPage';
@@ -71,6 +72,7 @@ function Pages({ session }: { session: Schemas['Session'] }) {
             <Route index element={<OverviewPage />} />
             <Route path="nodes" element={<NodesPage />} />
             <Route path="nodes/:name" element={<NodePage />} />
+            <Route path="nodes/:name/follow" element={<FollowPage />} />
             <Route path="nodes/:name/runs/:run" element={<RunPage />} />
             <Route path="drift" element={<DriftPage />} />
             <Route path="compliance" element={<CompliancePage />} />

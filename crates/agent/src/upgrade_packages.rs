@@ -4,7 +4,7 @@ use crate::error::AgentError;
 use crate::server_link::ServerLink;
 use crate::state_dir::StateDir;
 use crate::upgrade::{
-    AGENT, GUARD, Installed, OWN_VERSION, REPORTED, Step, Upgrade, installed, package_name,
+    AGENT, GUARD, Installed, NotBegun, OWN_VERSION, REPORTED, Step, Upgrade, installed, package_name,
 };
 use constans_core::digest::of_reader;
 use constans_wire::agent_package::{AgentPackage, PackageFormat};
@@ -16,20 +16,6 @@ use std::process::Command;
 
 /// So many bytes of a package are read at once.
 const PIECE: usize = 64 * 1024;
-
-/// Why an upgrade is not begun.
-enum NotBegun {
-    /// It may be later.
-    Yet(String),
-    /// It cannot be.
-    Ever(String),
-}
-
-impl From<AgentError> for NotBegun {
-    fn from(error: AgentError) -> Self {
-        Self::Yet(error.line())
-    }
-}
 
 /// Fetches the package of a version and the one to go back to. What is kept says whether that is done, or why not.
 ///
@@ -44,7 +30,9 @@ pub async fn begin(
     report_within_secs: u64,
 ) -> Result<Upgrade, AgentError> {
     let found = match installed() {
-        _ if is_private_root => Err("it keeps a private root folder and not this machine".to_owned()),
+        _ if is_private_root => {
+            Err(NotBegun::Ever("it keeps a private root folder and not this machine".to_owned()))
+        }
         found => found,
     };
     let mut upgrade = Upgrade {
@@ -58,7 +46,7 @@ pub async fn begin(
     };
     let prepared = match found {
         Ok(found) => prepare(state_dir, link, to, &found).await,
-        Err(why) => Err(NotBegun::Ever(why)),
+        Err(why) => Err(why),
     };
     upgrade.step = match prepared {
         Ok(()) => Step::Fetched,

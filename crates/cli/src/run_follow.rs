@@ -7,6 +7,7 @@ use constans_core::run::Mode;
 use constans_terminal::{clause, count, counts_words, duration, harmless, style, style_of, styled, time};
 use constans_wire::exit::Exit;
 use constans_wire::follow::{Follow, FollowedClause, RunEnd, RunUnderWay};
+use jiff::Timestamp;
 use std::io::{IsTerminal as _, Write as _};
 use std::time::Duration;
 use uuid::Uuid;
@@ -60,7 +61,7 @@ pub async fn run(arguments: &FollowArguments) -> Result<(), ClientError> {
         {
             return ended_as(&follow.node, &end);
         }
-        let waiting = waiting(&follow, &shown);
+        let waiting = waiting(&follow, &shown, is_watched);
         if is_watched {
             anstream::eprint!("{waiting}\x1b[K");
             let _ = std::io::stderr().flush();
@@ -137,7 +138,7 @@ fn head(node: &str, run: &RunUnderWay) -> String {
         ),
     };
     format!(
-        "{}  began {} by its clock, mode {mode}, {}{sweep}, {} clauses{before}",
+        "{}  began {} by its clock, mode {mode}, started by {}{sweep}, {} clauses{before}",
         styled(style::STRONG, harmless(node)),
         time(run.began),
         run.started_by.words(),
@@ -162,7 +163,7 @@ fn tail(node: &str, run: &RunUnderWay, end: &RunEnd) -> String {
 }
 
 /// Returns what is waited for.
-fn waiting(follow: &Follow, shown: &Shown) -> String {
+fn waiting(follow: &Follow, shown: &Shown, is_watched: bool) -> String {
     let run = follow.run.as_ref().filter(|run| run.end.is_none() && shown.old != Some(run.id));
     if let Some(run) = run {
         let address = run.address.as_ref().map(|address| harmless(address.as_str())).unwrap_or_default();
@@ -171,15 +172,9 @@ fn waiting(follow: &Follow, shown: &Shown) -> String {
         let for_us = run.for_ms.saturating_mul(1_000);
         return format!("{} of {}  {doing} {address}, {}{in_line}", run.reached, run.of, duration(for_us));
     }
-    let node = harmless(&follow.node);
-    let next = follow.next_check_in.map(|at| format!("; it checks in next at {}", time(at))).unwrap_or_default();
-    if follow.heard.is_some_and(|heard| heard >= follow.since) {
-        format!("no run of {node} is under way{next}. constans sweep observe --node {node} begins one")
-    } else if follow.was_waiting {
-        format!("{node} was woken, and has not come yet: it may be in a run")
-    } else {
-        format!("{node} cannot be woken between its check-ins{next}")
-    }
+    // A line that stays says when, and one that is written over how long.
+    let waits = if is_watched { follow.waits.write(Timestamp::now()) } else { follow.waits.write_dated() };
+    format!("{}; constans sweep observe --node {} --because REASON begins a run", harmless(&waits), harmless(&follow.node))
 }
 
 fn ended_as(node: &str, end: &RunEnd) -> Result<(), ClientError> {

@@ -1,12 +1,12 @@
 //! Following the runs of a node: while somebody looks, its agent tells what comes out, clause by clause.
 
+use crate::report::StartedBy;
 use constans_core::address::ClauseAddress;
 use constans_core::run::{ClauseResult, ClauseWords, Counts, Mode, Status};
+use constans_core::sentence::Sentence;
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
-
-use crate::report::StartedBy;
 
 /// So many clauses are told or asked for at once.
 pub const MAX_AT_ONCE: usize = 200;
@@ -22,7 +22,6 @@ pub struct ToldRun {
     /// The number of the first of these clauses; the first that is told of a run has 1.
     pub first: u64,
     /// What came out since it told the last time.
-    #[serde(default)]
     pub clauses: Vec<ToldClause>,
 }
 
@@ -54,16 +53,13 @@ pub struct RunUnderWay {
     /// How many clauses there are.
     pub of: u64,
     /// What is done to it, for example `correcting`.
-    #[serde(default)]
     pub doing: String,
     /// That clause.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub address: Option<ClauseAddress>,
     /// For how many milliseconds already.
-    #[serde(default)]
     pub for_ms: u64,
     /// How many clauses came out before anybody followed, and are not told.
-    #[serde(default)]
     pub before: u64,
     /// What it came to; none while it goes on.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -115,9 +111,27 @@ pub struct Follow {
     /// The run under way, or the last one that was told of; none before the first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub run: Option<RunUnderWay>,
+    /// What is waited for before the next run is told of.
+    pub waits: Sentence,
     /// What came out of clauses of that run, after the one that was asked for. At most 200.
-    #[serde(default)]
     pub clauses: Vec<FollowedClause>,
+}
+
+impl Follow {
+    /// Returns what is waited for before the next run is told of.
+    pub fn waits_for(&self) -> Sentence {
+        let by_itself = |words: Sentence| match self.next_check_in {
+            Some(at) => words.text("; next check-in ").due(at),
+            None => words,
+        };
+        if self.heard.is_some_and(|heard| heard >= self.since) {
+            return by_itself(Sentence::new(format!("no run of {} is under way", self.node)));
+        }
+        if self.was_waiting {
+            return Sentence::new(format!("{} was woken, and has not come yet: it may be in a run", self.node));
+        }
+        by_itself(Sentence::new(format!("{} cannot be woken between its check-ins", self.node)))
+    }
 }
 
 /// What came out of a clause, with its words.
@@ -131,4 +145,38 @@ pub struct FollowedClause {
     pub told: ToldClause,
     /// The same in words.
     pub words: ClauseWords,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(secs: i64) -> Timestamp {
+        Timestamp::from_second(secs).unwrap()
+    }
+
+    #[test]
+    fn what_is_waited_for_is_said_by_what_is_known_of_the_node() {
+        let mut follow = Follow {
+            node: "gate-tern-1".to_owned(),
+            now: at(1_000),
+            since: at(1_000),
+            until: at(1_030),
+            was_waiting: true,
+            heard: Some(at(900)),
+            next_check_in: Some(at(1_600)),
+            run: None,
+            waits: Sentence::default(),
+            clauses: Vec::new(),
+        };
+        let said = |follow: &Follow| follow.waits_for().write(at(1_000));
+        assert_eq!(said(&follow), "gate-tern-1 was woken, and has not come yet: it may be in a run");
+        follow.was_waiting = false;
+        let cannot = "gate-tern-1 cannot be woken between its check-ins; next check-in in 10 min";
+        assert_eq!(said(&follow), cannot);
+        follow.heard = Some(at(1_001));
+        assert_eq!(said(&follow), "no run of gate-tern-1 is under way; next check-in in 10 min");
+        follow.next_check_in = None;
+        assert_eq!(said(&follow), "no run of gate-tern-1 is under way");
+    }
 }

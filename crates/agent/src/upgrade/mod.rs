@@ -5,7 +5,7 @@ mod guard;
 mod installed;
 
 pub use guard::guard;
-pub use installed::{Installed, installed};
+pub use installed::{Installed, NotBegun, installed};
 
 use crate::error::AgentError;
 use crate::served::Served;

@@ -64,6 +64,7 @@ fn furnished(fleet: &Fleet) -> Vec<String> {
         "/",
         "/nodes",
         "/nodes/kiosk-auken-1",
+        "/nodes/kiosk-auken-1/follow",
         "/drift",
         "/compliance",
         "/compliance/controls",

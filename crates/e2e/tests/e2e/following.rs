@@ -49,8 +49,8 @@ fn who_follows_sees_each_clause_as_it_comes_out_and_the_end() {
     assert!(on_the_way < 4 && done < 4, "it is told while the run goes on: {on_the_way} of {done}");
     let text = well(&seen);
     let place = |part: &str| text.find(part).unwrap_or_else(|| panic!("{part} is not in\n{text}"));
-    assert!(seen.stderr.contains("no run of gate-tern-1 is under way; it checks in next at"), "{}", seen.stderr);
-    assert!(place("gate-tern-1  began ") < place("mode enforce, a sweep S1, 4 clauses\n"), "{text}");
+    assert!(seen.stderr.contains("no run of gate-tern-1 is under way; next check-in 20"), "{}", seen.stderr);
+    assert!(place("gate-tern-1  began ") < place("mode enforce, started by a sweep S1, 4 clauses\n"), "{text}");
     for number in 1..=4 {
         assert_eq!(text.matches(&format!("{number} of 4  command:slow-{number}")).count(), 1, "{text}");
         assert!(number == 1 || place(&format!("slow-{number}")) > place(&format!("slow-{}", number - 1)));
@@ -115,7 +115,7 @@ fn only_who_may_wake_a_node_follows_it_and_a_node_tells_only_of_itself() {
         "outcome": "in_line", "took_us": 1}});
     let told = |first: u64, clauses: Vec<Value>| {
         let run = json!({"id": "0198c0de-0000-7000-8000-000000000001", "began": "2026-03-02T08:00:00Z",
-            "mode": "observe", "started_by": "interval", "reached": 1, "of": 1, "doing": "x".repeat(5_000)});
+            "mode": "observe", "started_by": "interval", "reached": 1, "of": 1, "for_ms": 3, "before": 0, "doing": "x".repeat(5_000)});
         let body = json!({"run": run, "first": first, "clauses": clauses}).to_string();
         fleet.curl().as_node(&gate).deliver("/followed-run", &body)
     };

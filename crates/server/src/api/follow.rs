@@ -3,6 +3,7 @@
 use crate::problem::{Answer, ApiError, read_stored};
 use crate::store::{follow, node, wake};
 use crate::trust::{AllowedWithin, NodeWake};
+use constans_core::sentence::Sentence;
 use constans_wire::follow::{Follow, FollowedClause, RunUnderWay, ToldClause};
 use jiff::SignedDuration;
 use rocket::serde::json::Json;
@@ -65,7 +66,7 @@ pub async fn go_on(
             clauses.push(FollowedClause { no: u64::try_from(no).unwrap_or(0), told, words });
         }
     }
-    Ok(Json(Follow {
+    let mut follow = Follow {
         node: name.to_owned(),
         now: crate::clock::now(),
         since: row.began_at.to_jiff(),
@@ -74,6 +75,9 @@ pub async fn go_on(
         heard: row.heard_at.map(|at| at.to_jiff()),
         next_check_in: row.promised_at.map(|at| at.to_jiff()),
         run,
+        waits: Sentence::default(),
         clauses,
-    }))
+    };
+    follow.waits = follow.waits_for();
+    Ok(Json(follow))
 }

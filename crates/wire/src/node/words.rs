@@ -2,7 +2,7 @@
 
 use super::NodeSummary;
 use constans_core::node_status::NodeProblem;
-use constans_core::run::{Mode, Status};
+use constans_core::run::{AgentUpgrade, Mode, Status};
 use constans_core::sentence::{Sentence, clock_words};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
@@ -147,7 +147,10 @@ fn explained(problem: NodeProblem, node: &NodeSummary) -> ProblemWords {
         ),
         NodeProblem::AgentNotUpgraded => (
             Sentence::new(match &node.agent_upgrade {
-                Some(upgrade) => format!("the agent was not upgraded {}", upgrade.words()),
+                Some(AgentUpgrade { to, why: Some(why), .. }) => {
+                    format!("the agent was not upgraded to {to}: {why}")
+                }
+                Some(upgrade) => format!("the agent was not upgraded to {}", upgrade.to),
                 None => "the agent was not upgraded".to_owned(),
             }),
             "look at it on the node: constans-agent status; name another version in the setting agent_version, or have it tried again there: constans-agent retry-upgrade".to_owned(),
@@ -259,7 +262,7 @@ mod tests {
                 "the certificate ends at 2026-11-18 11:06:40 UTC and was not renewed",
                 "the node checks in but does not run; its last full run began 2 h ago",
                 "the agent lost its memory 4 min ago; causes stay as last known",
-                "the agent was not upgraded to 0.2.0: failed: it did not report within 10 min; version 0.1.0 is installed again",
+                "the agent was not upgraded to 0.2.0: it did not report within 10 min; version 0.1.0 is installed again",
                 "the clock is 75 s behind the server's",
             ]
         );
