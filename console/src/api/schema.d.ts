@@ -7800,6 +7800,8 @@ export interface components {
              * @description The run.
              */
             id: string;
+            /** @description How many milliseconds the last whole run in this mode took; none if this is a run of a part, or that is not known. */
+            last_took_ms?: number | null;
             /** @description Its mode. */
             mode: components["schemas"]["Mode"];
             /** @description How many clauses there are. */
@@ -8317,6 +8319,11 @@ export interface components {
             enforced_by?: number | null;
             /**
              * Format: date-time
+             * @description When the runs under way end, if each takes as long as the last one of its node; none if that is not known.
+             */
+            expected_end?: string | null;
+            /**
+             * Format: date-time
              * @description When the last node reported; none before the first.
              */
             last_done_at?: string | null;
@@ -8494,6 +8501,8 @@ export interface components {
             doing: string;
             /** @description For how many milliseconds already. */
             for_ms: number;
+            /** @description How many milliseconds the last whole run in this mode took; none if this is a run of a part, or that is not known. */
+            last_took_ms?: number | null;
             /** @description How many there are. */
             of: number;
             /** @description How many clauses it has begun; 0 while it waits for another run to end. */
@@ -8509,6 +8518,8 @@ export interface components {
             counts?: components["schemas"]["Counts"] | null;
             /** @description Whether all that it examined is in line; none before it reported. */
             is_in_line?: boolean | null;
+            /** @description How long the last whole run in this mode took, in milliseconds, while this one goes on. */
+            last_took_ms?: number | null;
             /** @description Its name. */
             name: string;
             /**

@@ -170,7 +170,8 @@ const COLUMNS: Column<Schemas['SweptNode']>[] = [
     field: 'took_ms',
     head: 'Took',
     align: 'right',
-    text: ({ took_ms }) => (took_ms === null || took_ms === undefined ? '' : tookWords(took_ms)),
+    text: ({ took_ms, last_took_ms }) =>
+      took_ms === null || took_ms === undefined ? '' : tookWords(took_ms) + (last_took_ms ? `, the last run ${tookWords(last_took_ms)}` : ''),
     isOneLine: true,
   },
   { field: 'would', head: 'Would correct', align: 'right', text: ({ would }) => String(would), isHiddenFirst: true },

@@ -21,12 +21,18 @@ export function progressWords({ status, counts }: Sweep): string {
 }
 
 /** How long it took so far, and until when who is not heard may begin it. */
-export function timeWords({ status, asked_at, begins_at, ends_at, last_done_at, now, counts }: Sweep): string {
+export function timeWords({ status, asked_at, begins_at, ends_at, last_done_at, expected_end, now, counts }: Sweep): string {
   const secs = (until: string) => (Date.parse(until) - Date.parse(asked_at)) / 1_000;
   if (status !== 'running') return last_done_at ? `the last report after ${span(secs(last_done_at))}` : 'nobody reported';
   if (begins_at > now) return `begins at ${exact(begins_at)}`;
   const waits = counts.pending + counts.offered > 0 ? `, ends at ${clock(ends_at)} for those not heard` : '';
-  return `${span(secs(now))} so far${waits}`;
+  return `${span(secs(now))} so far${expected_end ? aboutLeft(expected_end, now) : ''}${waits}`;
+}
+
+/** How long the runs under way still take, by how long the last ones of their nodes took. */
+function aboutLeft(expectedEnd: string, now: string): string {
+  const left = (Date.parse(expectedEnd) - Date.parse(now)) / 1_000;
+  return left >= 1 ? `, about ${span(left)} more, as the last runs took` : ', longer than the last runs took';
 }
 
 /** What is only waited for: nodes that are silent. */

@@ -27,7 +27,7 @@ use crate::state_dir::{SetAside, StateDir};
 use crate::under_way::record_unended;
 use crate::upgrade;
 use crate::way;
-use constans_core::run::{AgentUpgrade, Selection, next_opening, next_opening_of_reactions};
+use constans_core::run::{AgentUpgrade, Mode, Selection, next_opening, next_opening_of_reactions};
 use constans_core::settings::AgentSettings;
 use constans_core::state::Clause;
 use constans_host::{Host, Machine, Stalls, restart};
@@ -42,6 +42,7 @@ use jiff::{SignedDuration, Timestamp};
 use log::Level;
 use reachable::{HeldEnd, Next, Reachable};
 use sd_notify::NotifyState;
+use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use sweeping::SweepRun;
@@ -86,6 +87,8 @@ pub struct Daemon<H> {
     woken: watch::Sender<u64>,
     /// Whether somebody follows its runs, as the server said last.
     is_followed: bool,
+    /// How long the last whole run in each mode took since this daemon began.
+    took: HashMap<Mode, Duration>,
 }
 
 /// Runs until it receives a signal to stop, or for one round.
@@ -220,6 +223,7 @@ impl<H: Host> Daemon<H> {
             held: JoinSet::new(),
             woken: watch::Sender::new(0),
             is_followed: false,
+            took: HashMap::new(),
         })
     }
 
@@ -524,6 +528,11 @@ impl<H: Host> Daemon<H> {
         }
     }
 
+    /// Returns how long the last run in a mode took, if it was one of everything, as this is.
+    fn last_took(&self, mode: Mode, part: &Selection) -> Option<Duration> {
+        self.took.get(&mode).copied().filter(|_| *part == Selection::Whole)
+    }
+
     /// Runs, and tells what comes out while it goes on to whoever follows.
     async fn run_followed(
         &mut self,
@@ -532,7 +541,12 @@ impl<H: Host> Daemon<H> {
         sweep: Option<&SweepRun<'_>>,
         link: Option<&ServerLink<'_>>,
     ) -> Result<RunReport, AgentError> {
-        let mut followed = FollowedRun::new(self.state_dir.clock().clone(), self.is_followed);
+        let (mode, part) = match sweep {
+            Some(sweep) => (sweep.offer.order.mode, &sweep.part),
+            None => (served.settings.mode, &Selection::Whole),
+        };
+        let last_took = self.last_took(mode, part);
+        let mut followed = FollowedRun::new(self.state_dir.clock().clone(), self.is_followed, last_took);
         let way = link.filter(|_| self.is_reached && self.reachable.is_wanted()).map(ServerLink::way);
         // Who begins to follow meanwhile wakes it.
         self.hold(way.clone());
@@ -544,6 +558,9 @@ impl<H: Host> Daemon<H> {
             _ => None,
         };
         let report = self.run_served(served, started_by, sweep, &mut followed)?;
+        if !report.partial {
+            self.took.insert(report.mode, Duration::from_micros(report.took_us));
+        }
         if let Some(telling) = telling {
             telling.end(&report).await;
         }

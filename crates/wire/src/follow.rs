@@ -59,6 +59,9 @@ pub struct RunUnderWay {
     pub address: Option<ClauseAddress>,
     /// For how many milliseconds already.
     pub for_ms: u64,
+    /// How many milliseconds the last whole run in this mode took; none if this is a run of a part, or that is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_took_ms: Option<u64>,
     /// How many clauses came out before anybody followed, and are not told.
     pub before: u64,
     /// What it came to; none while it goes on.

@@ -63,6 +63,9 @@ pub struct SweepProgress {
     pub address: Option<ClauseAddress>,
     /// For how many milliseconds already.
     pub for_ms: u64,
+    /// How many milliseconds the last whole run in this mode took; none if this is a run of a part, or that is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_took_ms: Option<u64>,
 }
 
 /// What the server says to a node that told how far it is.
@@ -226,6 +229,9 @@ pub struct Sweep {
     /// When the last node reported; none before the first.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub last_done_at: Option<Timestamp>,
+    /// When the runs under way end, if each takes as long as the last one of its node; none if that is not known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expected_end: Option<Timestamp>,
     /// By whom it was stopped, and when.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stopped: Option<Stopped>,
@@ -353,6 +359,9 @@ pub struct SweptNode {
     /// How long its run took, or takes already, in milliseconds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub took_ms: Option<u64>,
+    /// How long the last whole run in this mode took, in milliseconds, while this one goes on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_took_ms: Option<u64>,
     /// Why it does nothing of it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub refused: Option<Refused>,

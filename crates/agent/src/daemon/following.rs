@@ -1,5 +1,6 @@
 //! Following: while somebody looks, the server is told what comes out of a run, clause by clause.
 
+use super::telling::millis;
 use crate::run_loop::RunWatcher;
 use crate::server_link::Way;
 use crate::state_dir::Begun;
@@ -39,6 +40,7 @@ struct ToTell {
     /// How many bytes of texts may follow.
     of_run: usize,
     is_followed: bool,
+    last_took: Option<Duration>,
 }
 
 /// A run that may be followed: the run writes, and a task of its own tells it.
@@ -53,7 +55,7 @@ fn lock(shared: &Mutex<ToTell>) -> MutexGuard<'_, ToTell> {
 
 impl FollowedRun {
     /// Prepares it; `is_followed` says whether anybody follows from its beginning.
-    pub fn new(clock: Clock, is_followed: bool) -> Self {
+    pub fn new(clock: Clock, is_followed: bool, last_took: Option<Duration>) -> Self {
         let to_tell = ToTell {
             run: None,
             since: clock.now(),
@@ -61,6 +63,7 @@ impl FollowedRun {
             clauses: Vec::new(),
             of_run: TEXTS,
             is_followed,
+            last_took,
         };
         Self { shared: Arc::new(Mutex::new(to_tell)), clock }
     }
@@ -93,6 +96,7 @@ impl RunWatcher for FollowedRun {
             doing: String::new(),
             address: None,
             for_ms: 0,
+            last_took_ms: millis(shared.last_took),
             before: 0,
             end: None,
         });

@@ -102,7 +102,8 @@ impl<H: Host> Daemon<H> {
         }
         let stop = Arc::<AtomicBool>::default();
         let run = SweepRun { offer, part, stop: stop.clone() };
-        let telling = Telling::begin(&self.state_dir, way, sweep.address(&url, "progress"), stop);
+        let last_took = self.last_took(offer.order.mode, &run.part);
+        let telling = Telling::begin(&self.state_dir, way, sweep.address(&url, "progress"), stop, last_took);
         let ran = self.run_followed(served, StartedBy::Sweep, Some(&run), Some(link)).await;
         drop((telling, lock));
         match ran {

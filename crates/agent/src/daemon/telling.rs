@@ -18,9 +18,15 @@ pub(super) struct Telling(tokio::task::JoinHandle<()>);
 
 impl Telling {
     /// Begins, if this agent's folder says how far a run is.
-    pub fn begin(state_dir: &StateDir, way: Way, url: String, stop: Arc<AtomicBool>) -> Option<Self> {
+    pub fn begin(
+        state_dir: &StateDir,
+        way: Way,
+        url: String,
+        stop: Arc<AtomicBool>,
+        last_took: Option<Duration>,
+    ) -> Option<Self> {
         let state_dir = state_dir.clone();
-        state_dir.can_be_looked_at().then(|| Self(tokio::spawn(tell(state_dir, way, url, stop))))
+        state_dir.can_be_looked_at().then(|| Self(tokio::spawn(tell(state_dir, way, url, stop, last_took))))
     }
 }
 
@@ -30,7 +36,13 @@ impl Drop for Telling {
     }
 }
 
-async fn tell(state_dir: StateDir, way: Way, url: String, stop: Arc<AtomicBool>) {
+async fn tell(
+    state_dir: StateDir,
+    way: Way,
+    url: String,
+    stop: Arc<AtomicBool>,
+    last_took: Option<Duration>,
+) {
     tokio::time::sleep(FIRST_TOLD_AFTER).await;
     loop {
         if let Ok(Some((begun, Some(progress)))) = under_way(&state_dir)
@@ -43,6 +55,7 @@ async fn tell(state_dir: StateDir, way: Way, url: String, stop: Arc<AtomicBool>)
                 doing: progress.doing,
                 address: progress.address,
                 for_ms: u64::try_from(for_ms).unwrap_or(0),
+                last_took_ms: millis(last_took),
             };
             // What cannot be told now is told the next time.
             if let Ok(SweepGoesOn { stop: true }) = way.tell(&url, &told).await {
@@ -51,4 +64,9 @@ async fn tell(state_dir: StateDir, way: Way, url: String, stop: Arc<AtomicBool>)
         }
         tokio::time::sleep(TELL_EVERY).await;
     }
+}
+
+/// Returns how long something takes as it is told.
+pub(super) fn millis(took: Option<Duration>) -> Option<u64> {
+    took.and_then(|took| u64::try_from(took.as_millis()).ok())
 }

@@ -60,6 +60,7 @@ pub fn progress(sweep: &Sweep) -> String {
     let secs = sweep.now.duration_since(sweep.asked_at).as_secs();
     let left = sweep.ends_at.duration_since(sweep.now).as_secs().max(0);
     parts.push(format!("{} so far", span(secs)));
+    parts.extend(about_left(sweep));
     if counts.pending + counts.offered > 0 {
         parts.push(format!("ends in {} for those not heard", span(left)));
     }
@@ -139,6 +140,15 @@ pub fn head(sweep: &Sweep) -> String {
     text
 }
 
+/// Returns how long the runs under way still take, by how long the last ones of their nodes took.
+fn about_left(sweep: &Sweep) -> Option<String> {
+    let left = sweep.expected_end?.duration_since(sweep.now).as_secs();
+    Some(match left {
+        1.. => format!("about {} more, as the last runs took", span(left)),
+        _ => "longer than the last runs took".to_owned(),
+    })
+}
+
 /// Returns a sweep with its nodes and what failed.
 pub fn whole(
     sweep: &Sweep,
@@ -172,7 +182,8 @@ pub fn whole(
     for node in listed {
         let of = if node.of > 0 { format!("{} of {}", node.reached, node.of) } else { String::new() };
         let took = node.took_ms.map(|took| duration(took * 1_000)).unwrap_or_default();
-        let words = harmless(&node.words.write(now));
+        let last = node.last_took_ms.map(|last| format!("; its last run took {}", duration(last * 1_000)));
+        let words = harmless(&node.words.write(now)) + &last.unwrap_or_default();
         let words = match node.state {
             SweptState::Done if node.is_in_line == Some(true) => styled(style::WELL, words),
             SweptState::Done if node.status == Some(constans_core::run::Status::Failed) => {

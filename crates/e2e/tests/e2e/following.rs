@@ -66,8 +66,20 @@ fn who_follows_sees_each_clause_as_it_comes_out_and_the_end() {
 
     // Once nobody looks, the next run tells nothing.
     fleet.query("update followed set until_at = now() - interval '1 second' returning 1");
-    gate.root.write("/srv/slow-1", "").expect("it is written");
+    for number in 1..=2 {
+        std::fs::remove_file(gate.root.at(&format!("/srv/slow-{number}"))).expect("it is there");
+    }
     begin_slow(&fleet);
+    // The last run in this mode took more than eight seconds, for four commands.
+    wait_for("how long it may take is told", || {
+        let shown = fleet.client(&["sweep", "show", "S2"]).stdout;
+        shown.contains("correcting command:slow-1; its last run took 8.")
+    });
+    let ends = fleet.query("select extract(epoch from max(begun_at) + interval '8 seconds')::bigint from sweep_node where sweep = 2");
+    let sweep = fleet.curl().with_token(fleet.administrator()).get("/api/sweeps/2").1;
+    let sweep: Value = serde_json::from_str(&sweep).expect("it is JSON");
+    let expected: jiff::Timestamp = sweep["expected_end"].as_str().expect("it is known").parse().expect("it is a time");
+    assert!((-1..=2).contains(&(expected.as_second() - ends.parse::<i64>().expect("it is a number"))), "{expected} {ends}");
     wait_for("it is done", || fleet.client(&["sweep", "show", "S2"]).stdout.contains("examined by it: 1 of 1"));
     assert_eq!(fleet.query(&format!("select count(*) from followed_clause where run <> '{run}'")), "0");
 }

@@ -369,6 +369,7 @@ fn a_sweep_that_goes_on_is_seen_and_once_it_is_stopped_no_further_clause_is_begu
     });
     let running = sweep(&fleet, 1);
     assert_eq!((&running["status"], &running["counts"]["begun"]), (&json!("running"), &json!(1)));
+    assert_eq!(running["expected_end"], Value::Null, "no run in this mode has ended yet");
     let stranger = fleet.token("pia.lund", "reader");
     refused(&fleet.client_by(&stranger, &["sweep", "stop", "S1"]), "run.now");
     well(&fleet.client(&["sweep", "stop", "S1"]));
@@ -432,6 +433,66 @@ fn who_is_not_heard_until_the_end_is_listed_and_another_nodes_sweep_is_not_told(
     // It is not begun any more, whenever the node comes.
     well(&kiosks[0].run(&["daemon", "--once"]));
     assert_eq!(sweep(&fleet, 1)["counts"]["not_reached"], 1);
+}
+
+/// Forty kiosks, on three of which a folder is where a file should be.
+#[test]
+fn of_forty_kiosks_three_fail_are_fixed_and_swept_again() {
+    const FAILING: [usize; 3] = [7, 19, 33];
+    let fleet = Fleet::start();
+    let machines = settled_kiosks(&fleet, 40);
+    let wanted = machines[0].root.read(SHELL_CONF).unwrap();
+    for (at, machine) in machines.iter().enumerate() {
+        if FAILING.contains(&at) {
+            fs::remove_file(machine.root.at(SHELL_CONF)).unwrap();
+            machine.root.write(&format!("{SHELL_CONF}/left-here"), "by hand\n").unwrap();
+        } else {
+            machine.root.write(SHELL_CONF, "by hand\n").unwrap();
+        }
+    }
+    // Each looks whether a sweep waits, two at a time, as often as is needed.
+    let all_check_in = || {
+        let (some, others) = machines.split_at(machines.len() / 2);
+        std::thread::scope(|scope| {
+            for half in [some, others] {
+                scope.spawn(move || half.iter().for_each(|machine| drop(machine.run(&["daemon", "--once"]))));
+            }
+        });
+    };
+    let begin = |args: &[&str]| {
+        let all = [&["sweep", "enforce", "labels.role == 'kiosk'", "--clause", "file:/etc/kiosk/shell.conf", "--because", WHY, "--directly", "--yes", "--no-wait"], args].concat();
+        let begun = fleet.client(&all);
+        assert_eq!(begun.exit, Some(0), "{}{}", begun.stdout, begun.stderr);
+    };
+    begin(&[]);
+    all_check_in();
+    let counts = sweep(&fleet, 1)["counts"].clone();
+    assert_eq!((&counts["nodes"], &counts["done"], &counts["failed"]), (&json!(40), &json!(40), &json!(3)));
+    assert_eq!((&counts["in_line"], &counts["corrected"]), (&json!(37), &json!(37)));
+    let shown = fleet.client(&["sweep", "show", "S1", "--follow"]);
+    refused(&shown, "on 3 of 40 nodes something failed");
+    let failed = FAILING.map(|at| format!("kiosk-auken-{}", at + 1));
+    assert!(shown.stdout.contains("file:/etc/kiosk/shell.conf  3 nodes: "), "{}", shown.stdout);
+    // They are named together under the clause, and stand before the others.
+    let mut named = failed.to_vec();
+    named.sort();
+    assert!(shown.stdout.contains(&format!("      {}\n", named.join(", "))), "{}", shown.stdout);
+    let nodes = shown.stdout.split_once("\n  kiosk-auken-").unwrap().1;
+    let lines: Vec<&str> = nodes.lines().take(4).collect();
+    assert!(lines[..3].iter().all(|line| line.contains("failed: file:/etc/kiosk/shell.conf")), "{lines:?}");
+    assert!(!lines[3].contains("failed"), "{lines:?}");
+
+    for at in FAILING {
+        fs::remove_dir_all(machines[at].root.at(SHELL_CONF)).unwrap();
+    }
+    begin(&[]);
+    all_check_in();
+    let again = fleet.client(&["sweep", "show", "S2", "--follow"]);
+    assert!(well(&again).contains("in line, examined by it: 40 of 40"), "{}", again.stdout);
+    assert!(machines.iter().all(|machine| machine.root.read(SHELL_CONF).unwrap() == wanted));
+    let compared = fleet.client(&["sweep", "compare", "S2", "--with", "S1"]);
+    let said = well(&compared);
+    assert!(named.iter().all(|name| said.contains(name)), "{said}");
 }
 
 #[test]

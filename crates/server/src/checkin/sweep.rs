@@ -21,6 +21,8 @@ use uuid::Uuid;
 
 /// This many characters of what is done, or of a refusal, are stored.
 const LONGEST_TEXT: usize = 300;
+/// A run is not expected to take longer.
+const LONGEST_RUN_MS: u64 = 24 * 3_600 * 1_000;
 
 /// Returns the sweeps that a node is to take part in.
 pub(super) async fn offers(db: &PgPool, node: Uuid, now: Timestamp) -> Result<Vec<SweepOffer>, ApiError> {
@@ -60,7 +62,11 @@ pub async fn progress(
 ) -> Answer<SweepGoesOn> {
     let told = told.sent_by(&shown, db).await?;
     let sweep = Uuid::parse_str(id).map_err(|_| missing(id))?;
-    let told = SweepProgress { doing: told.doing.chars().take(LONGEST_TEXT).collect(), ..told };
+    let told = SweepProgress {
+        doing: told.doing.chars().take(LONGEST_TEXT).collect(),
+        last_took_ms: told.last_took_ms.filter(|took| *took <= LONGEST_RUN_MS),
+        ..told
+    };
     let (is_stopped, enforces) = stored::progress(db.inner(), sweep, node.id, &json!(told), told.of > 0)
         .await?
         .ok_or_else(|| missing(id))?;

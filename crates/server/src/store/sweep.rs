@@ -302,6 +302,7 @@ pub struct SweepRow {
     pub follows: Option<i64>,
     pub enforced_by: Option<i64>,
     pub last_done_at: Option<SqlTimestamp>,
+    pub expected_end: Option<SqlTimestamp>,
     pub nodes: i64,
     pub pending: i64,
     pub silent: i64,
@@ -331,7 +332,7 @@ fn sweeps_sql(which: &str) -> String {
     format!(
         "select s.no, s.body, s.which, s.who, s.because, s.asked_at, s.begins_at, s.ends_at, s.stopped_at, s.stopped_by, s.follows,
                 (select max(f.no) from sweep f where f.follows = s.no) as enforced_by, c.* from ({which}) s cross join lateral (
-            select max(x.done_at) as last_done_at, count(*) as nodes, count(*) filter (where x.state = 'pending') as pending, count(*) filter (where x.state = 'offered') as offered,
+            select max(x.done_at) as last_done_at, max(x.begun_at + x.last_took) filter (where x.state = 'begun') as expected_end, count(*) as nodes, count(*) filter (where x.state = 'pending') as pending, count(*) filter (where x.state = 'offered') as offered,
                 count(*) filter (where x.state = 'pending' and x.is_silent) as silent, count(*) filter (where x.state = 'begun') as begun, count(*) filter (where x.state = 'done') as done, count(*) filter (where x.state = 'refused') as refused,
                 count(*) filter (where x.state = 'not_reached') as not_reached, count(*) filter (where x.is_in_line) as in_line,
                 count(*) filter (where x.was_in_line) as in_line_before, count(*) filter (where x.status = 'failed') as failed,
@@ -339,7 +340,8 @@ fn sweeps_sql(which: &str) -> String {
                 count(*) filter (where x.with_left) as with_left, coalesce(sum(x.would), 0)::bigint as would,
                 coalesce(sum(x.corrected), 0)::bigint as corrected_clauses,
                 coalesce(sum(x.changed_since), 0)::bigint as changed_since
-            from (select x.status, x.is_in_line, x.was_in_line, x.corrected, x.with_left, x.would, x.changed_since, x.done_at, {STATE} as state, coalesce(n.silent_after < $1, true) as is_silent
+            from (select x.status, x.is_in_line, x.was_in_line, x.corrected, x.with_left, x.would, x.changed_since, x.done_at, x.begun_at, {STATE} as state,
+                    case when x.done_at is null then (x.progress ->> 'last_took_ms')::bigint * interval '1 millisecond' end as last_took, coalesce(n.silent_after < $1, true) as is_silent
                     from sweep_node x left join node_now n on n.node = x.node and x.done_at is null and x.refused is null where x.sweep = s.no) x) c order by s.no desc"
     )
 }

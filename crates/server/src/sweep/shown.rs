@@ -61,6 +61,7 @@ pub fn shown_sweep(row: SweepRow) -> Result<Sweep, ApiError> {
         ends_at: row.ends_at.to_jiff(),
         status,
         last_done_at: row.last_done_at.map(|at| at.to_jiff()),
+        expected_end: row.expected_end.map(|at| at.to_jiff()),
         stopped: row.stopped_by.zip(row.stopped_at).map(|(who, at)| Stopped { who, at: at.to_jiff() }),
         after: row.follows,
         enforced_by: row.enforced_by,
@@ -108,6 +109,10 @@ pub fn shown_node(row: NodeRow, now: Timestamp) -> Result<SweptNode, ApiError> {
         would: u64::from(row.would.unsigned_abs()),
         counts,
         took_ms: came_of.as_ref().map(|came_of| came_of.took_us / 1_000).or_else(running_ms),
+        last_took_ms: progress
+            .as_ref()
+            .filter(|_| state == SweptState::Begun)
+            .and_then(|progress| progress.last_took_ms),
         refused,
         next_check_in: row.promised_at.map(|at| at.to_jiff()),
         name: row.name,
