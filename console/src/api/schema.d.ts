@@ -3868,6 +3868,15 @@ export interface components {
             /** @description On how many nodes. */
             nodes: number;
         };
+        /** @description How many nodes with the same value of a label are bad. */
+        BadWithin: {
+            /** @description How many of them are bad. */
+            bad: number;
+            /** @description Number of nodes in the waves that have begun. */
+            nodes: number;
+            /** @description The value; empty for nodes without the label. */
+            value: string;
+        };
         /** @description In what a baseline differs. */
         BaselineDifference: {
             /** @description The clauses that differ, by address as written. */
@@ -7500,6 +7509,11 @@ export interface components {
             rollout: components["schemas"]["RolloutSummary"];
             /** @description Its waves. */
             waves: components["schemas"]["RolloutWave"][];
+            /**
+             * @description How many nodes of the waves that have begun are bad, for each value of the label within which the percentages count, the worst first; at
+             *     most 200. Empty without one.
+             */
+            within: components["schemas"]["BadWithin"][];
         };
         /** @description A rollout that was begun, or a look at one. */
         RolloutBegun: {

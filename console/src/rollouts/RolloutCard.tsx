@@ -15,6 +15,7 @@ import { Card } from '../looks/Card';
 import { CopiedCommand } from '../looks/CopiedCommand';
 import { FailureList } from '../looks/FailureList';
 import { Moment } from '../looks/Moment';
+import { PropertyList } from '../looks/PropertyList';
 import { StatusGlyph } from '../looks/StatusGlyph';
 import { QueryView } from '../shell/QueryView';
 import { ReasonDialog } from '../shell/ReasonDialog';
@@ -46,7 +47,8 @@ export function RolloutCards({ no }: { no: number }) {
 }
 
 function Cards({ shown }: { shown: Schemas['Rollout'] }) {
-  const { rollout, waves, bad_clauses } = shown;
+  const { rollout, waves, bad_clauses, within } = shown;
+  const badWithin = within.filter(({ bad }) => bad > 0);
   const list = useList('in_rollout', lists.rolloutNodes(rollout.no), {
     key: ['rollout', rollout.no, 'nodes'],
     refetchInterval: () => every(shown),
@@ -74,6 +76,14 @@ function Cards({ shown }: { shown: Schemas['Rollout'] }) {
       {bad_clauses.length > 0 && (
         <Card title="What failed, by clause">
           <FailureList failures={bad_clauses} />
+        </Card>
+      )}
+      {badWithin.length > 0 && (
+        <Card title={`Bad nodes, by ${rollout.plan.within}`}>
+          <PropertyList properties={badWithin.map(({ value, nodes, bad }) => [value || 'without it', `${bad} of ${nodes}`])} />
+          {within.length > badWithin.length && (
+            <Typography sx={{ color: 'text.secondary', mt: 1 }}>None on {within.length - badWithin.length} more.</Typography>
+          )}
         </Card>
       )}
       <Card title="Nodes of the rollout">

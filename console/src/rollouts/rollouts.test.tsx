@@ -28,6 +28,10 @@ const shown = {
     { wave: 3, percent: 100, figures: { ...none, nodes: 148 } },
   ],
   bad_clauses: [{ address: 'service:kiosk-shell', message: 'it did not start', nodes: 2, names: ['kiosk-auken-10', 'kiosk-brisk-12'] }],
+  within: [
+    { value: 'auken', nodes: 5, bad: 3 },
+    { value: 'brisk', nodes: 4, bad: 0 },
+  ],
   now: '2026-11-23T07:53:00Z',
 };
 const nodes = [

@@ -141,6 +141,9 @@ pub struct Rollout {
     pub waves: Vec<RolloutWave>,
     /// What failed on nodes that finished a run of it, what failed on most nodes first; at most 200.
     pub bad_clauses: Vec<BadClause>,
+    /// How many nodes of the waves that have begun are bad, for each value of the label within which the percentages count, the worst first; at
+    /// most 200. Empty without one.
+    pub within: Vec<BadWithin>,
     /// The server's clock.
     pub now: Timestamp,
 }
@@ -163,6 +166,18 @@ pub struct RolloutWave {
     pub settles_until: Option<Timestamp>,
     /// How its nodes are.
     pub figures: WaveFigures,
+}
+
+/// How many nodes with the same value of a label are bad.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct BadWithin {
+    /// The value; empty for nodes without the label.
+    pub value: String,
+    /// Number of nodes in the waves that have begun.
+    pub nodes: u64,
+    /// How many of them are bad.
+    pub bad: u64,
 }
 
 /// A clause that failed on nodes of a rollout in the same way.

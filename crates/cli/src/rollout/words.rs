@@ -4,7 +4,7 @@ use constans_core::rollout::{RolloutPlan, WaveFigures};
 use constans_core::sentence::span_words;
 use constans_terminal::{count, harmless, style, styled, time};
 use constans_wire::rollout::{
-    PlannedWave, Rollout, RolloutBegun, RolloutNode, RolloutNodeState, RolloutStatus, RolloutSummary,
+    BadWithin, PlannedWave, Rollout, RolloutBegun, RolloutNode, RolloutNodeState, RolloutStatus, RolloutSummary,
     RolloutWave,
 };
 use std::fmt::Write as _;
@@ -147,6 +147,19 @@ pub fn whole(rollout: &Rollout, all: &[RolloutNode], lists_all: bool) -> String 
                 nodes(bad.nodes),
                 harmless(&bad.message)
             );
+        }
+    }
+    let label = rollout.rollout.plan.within.as_deref().unwrap_or_default();
+    let bad: Vec<_> = rollout.within.iter().filter(|of| of.bad > 0).collect();
+    if !bad.is_empty() {
+        let _ = writeln!(text, "bad, by {}", harmless(label));
+        for BadWithin { value, nodes: all, bad } in bad {
+            let value = if value.is_empty() { "(without it)".to_owned() } else { harmless(value) };
+            let _ = writeln!(text, "  {value}  {bad} of {all}");
+        }
+        let well = rollout.within.iter().filter(|of| of.bad == 0).count();
+        if well > 0 {
+            let _ = writeln!(text, "  none on {well} more");
         }
     }
     let shown = if lists_all { all.len() } else { all.len().min(LISTED) };

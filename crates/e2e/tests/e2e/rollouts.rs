@@ -520,6 +520,73 @@ fn failing_gates_and_one_that_is_not_heard_again_halt_it() {
     assert!(shown["rollout"]["halted"]["because"].as_str().unwrap().contains("2 not heard since"), "{shown}");
 }
 
+#[test]
+fn it_halts_when_the_nodes_of_one_site_fail_and_says_which_site() {
+    let fleet = Fleet::start();
+    // Below its own root each leaves a file for each version; those of one site cannot take the later one.
+    let at = |site: &str, number: usize, takes: &str| {
+        let gate = joined(&fleet, &format!("gate-{site}-{number}"), &["role=gate", &format!("site={site}")]);
+        gate.root.write("/srv/here", "").expect("it is written");
+        let program = format!(
+            "#!/bin/sh\nversion=${{1##*/}}\ncase $version in {takes}) touch {}/$version ;; *) exit 3 ;; esac\n",
+            gate.root.at("/srv").display()
+        );
+        gate.root.write("/usr/bin/restart-reader", &program).expect("it is written");
+        fs::set_permissions(gate.root.at("/usr/bin/restart-reader"), PermissionsExt::from_mode(0o755))
+            .expect("it is set");
+        gate
+    };
+    let mut gates: Vec<Machine> = (1..=6).map(|number| at("auken", number, "1.0.0")).collect();
+    gates.extend((1..=2).map(|number| at("brisk", number, "*")));
+    for version in ["1.0.0", "1.1.0"] {
+        publish(&fleet, &gates[0], version, "/usr/bin/restart-reader");
+    }
+    well(&fleet.client(&["stage", "serve", "open-water", "reader@1.0.0"]));
+    well(&group(
+        &fleet,
+        &gates[0],
+        "name = \"gates\"\npriority = 20\nfilter = \"labels.role == 'gate'\"\n[[assignments]]\nkit = \"reader\"\nbaseline = \"reader\"\n[settings]\nmode = \"enforce\"\ninterval_secs = 60\n",
+    ));
+    let all_run = || {
+        for gate in &gates {
+            well(&gate.run(&["daemon", "--once"]));
+        }
+    };
+    all_run();
+    let preview =
+        fleet.client(&["stage", "serve", "open-water", "reader@1.1.0", "--preview", "--output", "json"]);
+    let change = serde_json::from_str::<Value>(well(&preview)).unwrap()["change"].as_i64().unwrap();
+    let begin = [
+        "rollout",
+        "begin",
+        &format!("C{change}"),
+        "--waves",
+        "50%,100%",
+        "--settle",
+        "1m",
+        "--within",
+        "site",
+        "--confirm",
+        "8",
+    ];
+    well(&fleet.client(&begin));
+    until("the first wave is handed out", || reached(&fleet, change) == "going 1");
+    all_run();
+    until("it is halted", || reached(&fleet, change) == "halted 1");
+    let shown = rollout(&fleet, change);
+    assert_eq!(
+        shown["within"],
+        json!([{ "value": "auken", "nodes": 3, "bad": 3 }, { "value": "brisk", "nodes": 1, "bad": 0 }])
+    );
+    let said = fleet.client(&["rollout", "show", &format!("C{change}")]).stdout;
+    assert!(said.contains("bad, by site\n  auken  3 of 3\n  none on 1 more\n"), "{said}");
+    // The other half of the site was spared, and gets nothing of it once it is turned back.
+    well(&fleet.client(&["rollout", "turn-back", &format!("C{change}"), "--confirm", "8"]));
+    all_run();
+    assert_eq!(reached(&fleet, change), "turned_back 1");
+    assert_eq!(gates.iter().filter(|gate| gate.root.read("/srv/1.1.0").is_ok()).count(), 1);
+}
+
 fn begin_confirmed(fleet: &Fleet, change: i64) {
     let body = json!({ "change": change, "plan": { "waves": [50, 100], "settle_secs": 0 }, "confirmed": { "takes_from": 4 } });
     let (status, begun) = post(fleet, fleet.administrator(), "/api/rollouts", &body);

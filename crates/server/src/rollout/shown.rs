@@ -5,7 +5,7 @@ use crate::problem::{ApiError, read_stored};
 use crate::store::rollout::{self as stored, NodeRow, RolloutRow};
 use constans_core::rollout::WaveFigures;
 use constans_wire::rollout::{
-    BadClause, Rollout, RolloutHalted, RolloutNode, RolloutNodeState, RolloutSummary, RolloutWave,
+    BadClause, BadWithin, Rollout, RolloutHalted, RolloutNode, RolloutNodeState, RolloutSummary, RolloutWave,
 };
 use jiff::SignedDuration;
 use serde_json::Value;
@@ -96,13 +96,19 @@ pub async fn shown(db: &mut PgConnection, row: RolloutRow) -> Result<Rollout, Ap
         }
     };
     let waves = rollout.plan.waves.iter().enumerate().map(wave).collect();
+    let mut within = Vec::new();
+    if let Some(label) = &rollout.plan.within {
+        for (value, nodes, bad) in stored::bad_within(&mut *db, rollout.no, label).await? {
+            within.push(BadWithin { value, nodes: nodes.unsigned_abs(), bad: bad.unsigned_abs() });
+        }
+    }
     let bad_clauses = stored::bad_clauses(db, rollout.no).await?.into_iter().map(|row| BadClause {
         address: row.address,
         message: row.message,
         nodes: row.nodes.unsigned_abs(),
         names: row.names,
     });
-    Ok(Rollout { bad_clauses: bad_clauses.collect(), waves, rollout, now: crate::clock::now() })
+    Ok(Rollout { bad_clauses: bad_clauses.collect(), within, waves, rollout, now: crate::clock::now() })
 }
 
 /// Returns a node of a rollout as it is told.

@@ -168,7 +168,7 @@ pub async fn end(db: impl PgExecutor<'_>, no: i64, status: &str, by: &str) -> sq
 
 /// How each node of the rollout `$2` is, at `$1`; of those that are in the fleet. One that its wave gave nothing else is left out. Where the
 /// wave names another version of the agent, a node has finished only with that version, and has failed if it could not be upgraded.
-const NODES: &str = "select m.wave, node.name, node.agent_upgrade, n.full_status, n.heard_at, n.promised_at,
+const NODES: &str = "select m.wave, node.name, node.labels, node.agent_upgrade, n.full_status, n.heard_at, n.promised_at,
         case when w.change is null then 'waiting' when c.unusable is not null and n.is_unusable then 'unusable'
             when n.heard_at is null or n.heard_at <= w.handed_out_at then case when coalesce(n.silent_after < $1, true) then 'silent' else 'pending' end
             when u.how = 'failed' then 'failed'
@@ -270,6 +270,20 @@ pub async fn bad_clauses(db: impl PgExecutor<'_>, no: i64) -> sqlx::Result<Vec<B
             group by e.address, e.message order by count(*) desc, e.address, e.message limit 200"
     );
     sqlx::query_as(AssertSqlSafe(sql)).bind(sql_now()).bind(no).fetch_all(db).await
+}
+
+/// Returns how many nodes of the begun waves of a rollout there are, and how many of them are bad, for each value of a label: the worst
+/// first; at most 200.
+pub async fn bad_within(
+    db: impl PgExecutor<'_>,
+    no: i64,
+    label: &str,
+) -> sqlx::Result<Vec<(String, i64, i64)>> {
+    let sql = format!(
+        "select coalesce(x.labels ->> $3, '') as value, count(*), count(*) filter (where x.state in ('failed', 'unusable', 'not_heard')) as bad
+            from ({NODES}) x where x.state <> 'waiting' group by value order by bad desc, value limit 200"
+    );
+    sqlx::query_as(AssertSqlSafe(sql)).bind(sql_now()).bind(no).bind(label).fetch_all(db).await
 }
 
 /// A rollout.
