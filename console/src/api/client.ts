@@ -165,6 +165,8 @@ export const api = {
   wake: (body: Schemas['NewWake']) => answer(client.POST('/api/wakes', { body })),
   wakeShown: (no: number, signal?: AbortSignal) => answer(client.GET('/api/wakes/{no}', { params: { path: { no } }, signal })),
   wokenNodes: (no: number, signal?: AbortSignal) => answer(client.GET('/api/wakes/{no}/nodes', { params: { path: { no } }, signal })),
+  inspect: (body: Schemas['NewInspection']) => answer(client.POST('/api/inspections', { body })),
+  inspectionShown: (no: number, signal?: AbortSignal) => answer(client.GET('/api/inspections/{no}', { params: { path: { no } }, signal })),
   follow: (name: string, query: { run?: string; after?: number }, signal?: AbortSignal) =>
     answer(client.POST('/api/nodes/{name}/follow', { params: { path: { name }, query }, signal })),
   selfTest: (body: Schemas['NewSelfTest']) => answer(client.POST('/api/self-tests', { body })),

@@ -5749,6 +5749,8 @@ export interface components {
              */
             now: string;
             report?: components["schemas"]["InspectionReport"] | null;
+            /** @description The things that it told, as the text of clauses. */
+            text?: string | null;
             /**
              * Format: date-time
              * @description When it told.

@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { FreezeDialog } from '../freezes/FreezeDialog';
 import { SweepDialog } from '../sweeps/SweepDialog';
+import { InspectDialog } from '../wakes/InspectDialog';
 import { SelfTestDialog } from '../wakes/SelfTestDialog';
 import { WakeDialog } from '../wakes/WakeDialog';
 import { ModeDialog } from './GivenCard';
@@ -15,6 +16,7 @@ const ACTIONS = {
   reach: { words: 'Reach now…', permission: 'node.wake', mayRequest: false },
   run: { words: 'Run now…', permission: 'run.now', mayRequest: false },
   follow: { words: 'Follow its runs', permission: 'node.wake', mayRequest: false },
+  inspect: { words: 'Inspect…', permission: 'node.inspect', mayRequest: false },
   test: { words: 'Self-test…', permission: 'node.wake', mayRequest: false },
   label: { words: 'Label…', permission: 'node.edit', mayRequest: true },
   rename: { words: 'Rename…', permission: 'node.edit', mayRequest: true },
@@ -27,7 +29,7 @@ const ACTIONS = {
 type Action = keyof typeof ACTIONS;
 
 /** What operators may do too. */
-const FOR_OPERATORS = ['freeze.set', 'node.wake', 'run.now'];
+const FOR_OPERATORS = ['freeze.set', 'node.inspect', 'node.wake', 'run.now'];
 
 /** What can be done with one node. What one may not do is shown, with who may. */
 export function NodeActions({ name }: { name: string }) {
@@ -67,6 +69,7 @@ export function NodeActionsMenu({ name, anchor, onDone }: { name: string; anchor
       </Menu>
       {action === 'reach' && <WakeDialog title={`Reach ${name} now`} which={{ nodes: [name] }} nodes={name} onClose={onDone} />}
       {action === 'run' && <SweepDialog nodes={[name]} where={name} onClose={onDone} />}
+      {action === 'inspect' && <InspectDialog name={name} onClose={onDone} />}
       {action === 'test' && <SelfTestDialog name={name} onClose={onDone} />}
       {action === 'label' && <LabelDialog {...asked} names={[name]} />}
       {action === 'rename' && <RenameDialog {...asked} />}

@@ -52,6 +52,7 @@ interface Typed {
   mode: Schemas['Mode'];
   clauses: string;
   baseline: string;
+  topics: string;
   readAll: boolean;
   now: boolean;
   although: boolean;
@@ -73,6 +74,7 @@ export function SweepDialog({ nodes, filter, where, part, after, correctOnce = f
     mode: isFixed ? 'enforce' : 'observe',
     clauses: (part?.clauses ?? []).join('\n'),
     baseline: part?.baseline ?? '',
+    topics: (part?.topics ?? []).join(' '),
     readAll: false,
     now: false,
     although: false,
@@ -84,9 +86,10 @@ export function SweepDialog({ nodes, filter, where, part, after, correctOnce = f
   const set = (altered: Partial<Typed>) => setTyped({ ...typed, ...altered });
   const enforces = typed.mode === 'enforce';
   const clauses = typed.clauses.split(/\s*\n\s*/).filter(Boolean);
+  const topics = typed.topics.split(/[\s,]+/).filter(Boolean);
   const order: Schemas['SweepOrder'] = {
     mode: typed.mode,
-    part: after === undefined ? { clauses, ...(typed.baseline && { baseline: typed.baseline }) } : {},
+    part: after === undefined ? { clauses, ...(topics.length > 0 && { topics }), ...(typed.baseline && { baseline: typed.baseline }) } : {},
     read_all: typed.readAll,
     now: enforces && typed.now,
     although_observing: enforces && typed.although,
@@ -158,6 +161,14 @@ export function SweepDialog({ nodes, filter, where, part, after, correctOnce = f
               label="Only this baseline (empty: all)"
               value={typed.baseline}
               onChange={(event) => set({ baseline: event.target.value })}
+              margin="dense"
+              sx={{ flex: 1, minWidth: 180 }}
+              slotProps={{ htmlInput: { spellCheck: false } }}
+            />
+            <TextField
+              label="Only these topics (empty: all)"
+              value={typed.topics}
+              onChange={(event) => set({ topics: event.target.value })}
               margin="dense"
               sx={{ flex: 1, minWidth: 180 }}
               slotProps={{ htmlInput: { spellCheck: false } }}

@@ -15,6 +15,10 @@ interface Asked<T> {
   title: string;
   /** What will happen. */
   what: string;
+  /** What is asked for, to be filled in. */
+  form?: ReactNode;
+  /** Whether it is filled in. */
+  isReady?: boolean;
   /** The word on the button that asks. */
   action: string;
   ask: () => Promise<T>;
@@ -26,7 +30,7 @@ interface Asked<T> {
 }
 
 /** Asks nodes for something, and shows how far it is. It can be left: the server goes on. */
-export function AskDialog<T>({ title, what, action, ask, progress, command, onClose }: Asked<T>) {
+export function AskDialog<T>({ title, what, form, isReady = true, action, ask, progress, command, onClose }: Asked<T>) {
   const id = useId();
   const asking = useMutation({ mutationFn: ask });
   return (
@@ -34,6 +38,7 @@ export function AskDialog<T>({ title, what, action, ask, progress, command, onCl
       <DialogTitle id={id}>{title}</DialogTitle>
       <DialogContent sx={{ display: 'grid', gap: 1 }}>
         {asking.data ? progress(asking.data) : <Typography>{what}</Typography>}
+        {!asking.data && form}
         {asking.error && <Alert severity="error">{problemWords(asking.error)}</Alert>}
       </DialogContent>
       <DialogActions>
@@ -43,7 +48,7 @@ export function AskDialog<T>({ title, what, action, ask, progress, command, onCl
           {asking.data ? 'Close' : 'Cancel'}
         </Button>
         {!asking.data && (
-          <Button variant="contained" disabled={asking.isPending} onClick={() => asking.mutate()}>
+          <Button variant="contained" disabled={asking.isPending || !isReady} onClick={() => asking.mutate()}>
             {action}
           </Button>
         )}

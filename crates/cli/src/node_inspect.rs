@@ -127,12 +127,14 @@ fn words(inspection: &Inspection, report: &InspectionReport) -> String {
     if report.things.is_empty() && report.left_out == 0 {
         text.push_str("# There is none.\n");
     }
-    for thing in &report.things {
+    for line in inspection
+        .text
+        .iter()
+        .filter(|told| !told.is_empty())
+        .flat_map(|told| std::iter::once("").chain(told.lines()))
+    {
+        text.push_str(&harmless(line));
         text.push('\n');
-        for line in thing.toml().lines() {
-            text.push_str(&harmless(line));
-            text.push('\n');
-        }
     }
     if report.left_out > 0 {
         let (left, kind) = (report.left_out, &inspection.asked.kind);

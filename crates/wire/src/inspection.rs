@@ -49,6 +49,11 @@ impl InspectionReport {
         things.truncate(fitting.count());
         Self { left_out: (all - things.len()) as u64, things, failed: None }
     }
+
+    /// Returns the things as the text of clauses.
+    pub fn text(&self) -> String {
+        self.things.iter().map(WrittenClause::toml).collect::<Vec<_>>().join("\n")
+    }
 }
 
 /// What a node is to be asked.
@@ -97,6 +102,9 @@ pub struct Inspection {
     /// What it told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub report: Option<InspectionReport>,
+    /// The things that it told, as the text of clauses.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
 }
 
 #[cfg(test)]

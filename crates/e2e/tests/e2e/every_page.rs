@@ -152,6 +152,7 @@ const FORMS: &[(&str, &[(&str, &str)])] = &[
     ("/nodes", &[("checkbox", "Select all rows"), ("button", "Label…")]),
     ("/nodes", &[("checkbox", "Select all rows"), ("button", "Reach now…")]),
     ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Reach now…")]),
+    ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Inspect…")]),
     ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Self-test…")]),
     ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Label…")]),
     ("/nodes/kiosk-auken-1", &[("button", "Actions"), ("menuitem", "Rename…")]),

@@ -3,7 +3,7 @@
 
 use crate::waking::wait_until_held;
 use constans_core::digest::of_contents;
-use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, well};
+use constans_e2e::story::{KIOSKS, group, joined, publish_and_serve, refused, signed_in, well};
 use constans_e2e::{Fleet, Machine, Running};
 use serde_json::{Value, json};
 use std::fs;
@@ -140,4 +140,24 @@ fn whoever_may_not_inspect_is_refused_and_a_node_answers_only_what_it_was_asked(
         fleet.curl().with_token(fleet.administrator()).post("/api/inspections", &unknown.to_string()).0,
         404
     );
+}
+
+#[test]
+fn what_is_there_is_read_in_the_console() {
+    let fleet = Fleet::start();
+    let (kiosk, _gate, _daemon) = kiosk_and_gate(&fleet);
+    put(&kiosk, "/etc/ferry/notice", "the tide is out\n", 0o755, 0o644);
+    let mut browser = signed_in(&fleet);
+    browser.see("Needs attention");
+    browser.open("/nodes/kiosk-auken-1");
+    browser.click("button", "Actions");
+    browser.click("menuitem", "Inspect…");
+    browser.see("Nothing on it is altered");
+    browser.fill("Name, a path for files (empty: all of the kind)", "/etc/ferry/notice");
+    browser.fill("Reason", WHY);
+    browser.click("button", "Inspect");
+    browser.see("I1, file /etc/ferry/notice: told at");
+    browser.see("the tide is out");
+    assert!(browser.complaints().is_empty(), "{:?}", browser.complaints());
+    assert!(browser.violations().is_empty(), "{:?}", browser.violations());
 }

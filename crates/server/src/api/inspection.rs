@@ -7,7 +7,7 @@ use crate::store::{audit, node, wake};
 use crate::trust::{AllowedWithin, NodeInspect};
 use constans_core::kind::{find, nearest};
 use constans_core::words::check_reason;
-use constans_wire::inspection::{Inspection, InspectionOffer, NewInspection};
+use constans_wire::inspection::{Inspection, InspectionOffer, InspectionReport, NewInspection};
 use jiff::SignedDuration;
 use rocket::serde::json::Json;
 use rocket::{State, get, post};
@@ -90,6 +90,7 @@ async fn found(db: &PgPool, no: i64) -> Result<InspectionRow, ApiError> {
 
 fn shown(row: InspectionRow) -> Result<Inspection, ApiError> {
     let report = row.report.map(|report| read_stored(|| format!("report of I{}", row.no), report));
+    let report: Option<InspectionReport> = report.transpose()?;
     Ok(Inspection {
         asked: InspectionOffer { no: row.no, kind: row.kind, name: row.name },
         node: row.node_name,
@@ -101,6 +102,7 @@ fn shown(row: InspectionRow) -> Result<Inspection, ApiError> {
         was_waiting: row.was_waiting,
         next_check_in: row.promised_at.map(|at| at.to_jiff()),
         told_at: row.told_at.map(|at| at.to_jiff()),
-        report: report.transpose()?,
+        text: report.as_ref().map(InspectionReport::text),
+        report,
     })
 }
