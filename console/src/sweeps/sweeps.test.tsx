@@ -76,6 +76,7 @@ test('what a sweep would do is shown while it is filled in, and several nodes ar
   expect(dialog.getByRole<HTMLInputElement>('checkbox', { name: /^Do not wait for grace or change windows: for approvers/ }).disabled).toBe(true);
   const begin = await dialog.findByRole<HTMLButtonElement>('button', { name: 'Observe first' });
   expect(begin.disabled, 'without a reason').toBe(true);
+  await userEvent.type(dialog.getByLabelText('Only these topics (empty: all)'), 'screen, kiosk');
   await userEvent.type(dialog.getByLabelText('Reason'), 'the winter timetable');
   await userEvent.click(begin);
   await vi.waitFor(() => expect(close).toHaveBeenCalled());
@@ -85,7 +86,7 @@ test('what a sweep would do is shown while it is filled in, and several nodes ar
     'looked at before',
   ).toBe(true);
   expect(sent.at(-1)).toMatchObject({
-    order: { mode: 'observe' },
+    order: { mode: 'observe', part: { topics: ['screen', 'kiosk'] } },
     filter: "labels.role == 'kiosk'",
     because: 'the winter timetable',
     preview: false,

@@ -170,13 +170,24 @@ fn waiting(follow: &Follow, shown: &Shown, is_watched: bool) -> String {
         let doing = if run.doing.is_empty() { "beginning".to_owned() } else { harmless(&run.doing) };
         let in_line = if shown.in_line > 0 { format!("; {} in line", shown.in_line) } else { String::new() };
         let for_us = run.for_ms.saturating_mul(1_000);
-        let last = run.last_took_ms.map(|last| format!("; the last run took {}", duration(last.saturating_mul(1_000))));
+        let last = run
+            .last_took_ms
+            .map(|last| format!("; the last run took {}", duration(last.saturating_mul(1_000))));
         let last = last.unwrap_or_default();
-        return format!("{} of {}  {doing} {address}, {}{in_line}{last}", run.reached, run.of, duration(for_us));
+        return format!(
+            "{} of {}  {doing} {address}, {}{in_line}{last}",
+            run.reached,
+            run.of,
+            duration(for_us)
+        );
     }
     // A line that stays says when, and one that is written over how long.
     let waits = if is_watched { follow.waits.write(Timestamp::now()) } else { follow.waits.write_dated() };
-    format!("{}; constans sweep observe --node {} --because REASON begins a run", harmless(&waits), harmless(&follow.node))
+    format!(
+        "{}; constans sweep observe --node {} --because REASON begins a run",
+        harmless(&waits),
+        harmless(&follow.node)
+    )
 }
 
 fn ended_as(node: &str, end: &RunEnd) -> Result<(), ClientError> {

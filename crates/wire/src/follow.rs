@@ -131,7 +131,10 @@ impl Follow {
             return by_itself(Sentence::new(format!("no run of {} is under way", self.node)));
         }
         if self.was_waiting {
-            return Sentence::new(format!("{} was woken, and has not come yet: it may be in a run", self.node));
+            return Sentence::new(format!(
+                "{} was woken, and has not come yet: it may be in a run",
+                self.node
+            ));
         }
         by_itself(Sentence::new(format!("{} cannot be woken between its check-ins", self.node)))
     }

@@ -9,7 +9,9 @@ use constans_core::run::ClauseResult;
 use constans_core::state::Clause;
 use constans_link::LinkError;
 use constans_wire::bounded_clause;
-use constans_wire::follow::{FollowGoesOn, MAX_AT_ONCE, MAX_OF_RUN, RunEnd, RunUnderWay, ToldClause, ToldRun};
+use constans_wire::follow::{
+    FollowGoesOn, MAX_AT_ONCE, MAX_OF_RUN, RunEnd, RunUnderWay, ToldClause, ToldRun,
+};
 use constans_wire::report::RunReport;
 use jiff::Timestamp;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -224,5 +226,51 @@ impl Telling {
         if is_followed {
             let _ = tokio::time::timeout(END_WITHIN, self.teller.tell_end()).await;
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn result(outcome: &str) -> ClauseResult {
+        serde_json::from_value(json!({
+            "address": "file:/etc/issue", "severity": "low", "origins": [], "wanted": format!("sha256:{}", "0".repeat(64)),
+            "verdict": "alike", "decision": { "due": "nothing" }, "outcome": outcome, "took_us": 1,
+        }))
+        .unwrap()
+    }
+
+    fn begun() -> Begun {
+        serde_json::from_value(json!({
+            "run": "0198c0de-0000-7000-8000-000000000001", "began": "2026-03-02T08:00:00Z", "mode": "enforce", "started_by": "interval",
+            "reason": null, "partial": false, "clauses": 300,
+            "wanted": { "digest": format!("sha256:{}", "0".repeat(64)), "generation": null, "releases": [] },
+        }))
+        .unwrap()
+    }
+
+    #[test]
+    fn before_anybody_follows_only_so_much_of_what_needs_attention_is_kept() {
+        let mut run = FollowedRun::new(Clock::system(), false, None);
+        run.begins(&begun());
+        for at in 0..300 {
+            run.settles(at, &result(if at % 2 == 0 { "in_line" } else { "failed" }));
+        }
+        let before = lock(&run.shared).run.as_ref().map(|run| run.before);
+        assert_eq!(
+            (before, lock(&run.shared).clauses.len()),
+            (Some(200), 100),
+            "150 in line, and 50 of 150 that failed"
+        );
+        lock(&run.shared).is_followed = true;
+        run.settles(0, &result("in_line"));
+        assert_eq!(lock(&run.shared).clauses.last().map(|told| told.place), Some(1));
+        // No more than so many of one run, however long somebody follows.
+        for at in 0..6_000 {
+            run.settles(at, &result("in_line"));
+        }
+        assert_eq!(lock(&run.shared).clauses.len() as u64, MAX_OF_RUN);
     }
 }

@@ -4,8 +4,8 @@ use constans_core::rollout::{RolloutPlan, WaveFigures};
 use constans_core::sentence::span_words;
 use constans_terminal::{count, harmless, style, styled, time};
 use constans_wire::rollout::{
-    BadWithin, PlannedWave, Rollout, RolloutBegun, RolloutNode, RolloutNodeState, RolloutStatus, RolloutSummary,
-    RolloutWave,
+    BadWithin, PlannedWave, Rollout, RolloutBegun, RolloutNode, RolloutNodeState, RolloutStatus,
+    RolloutSummary, RolloutWave,
 };
 use std::fmt::Write as _;
 

@@ -223,7 +223,10 @@ impl Node {
                     }
                     Action::Finish => {
                         let finished = run.finish().unwrap();
-                        assert!(told.values().eq(&finished.results), "what was told on the way is what came out");
+                        assert!(
+                            told.values().eq(&finished.results),
+                            "what was told on the way is what came out"
+                        );
                         self.memories = finished.memories.iter().cloned().collect();
                         self.due = finished.due.clone();
                         return Some(finished);

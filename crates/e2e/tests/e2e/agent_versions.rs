@@ -58,7 +58,11 @@ fn a_version_that_agents_cannot_take_halts_in_its_first_wave_and_is_turned_back(
     let status = machine.run(&["status"]);
     assert!(well(&status).contains("to 0.0.9: failed: it keeps a private root folder"), "{}", status.stdout);
     let node = fleet.client(&["node", "show", name]);
-    assert!(well(&node).contains("the agent was not upgraded to 0.0.9: it keeps a private root"), "{}", node.stdout);
+    assert!(
+        well(&node).contains("the agent was not upgraded to 0.0.9: it keeps a private root"),
+        "{}",
+        node.stdout
+    );
     let listed = fleet.client(&["overview"]);
     assert!(listed.stdout.contains("agent not upgraded"), "{}{}", listed.stdout, listed.stderr);
     let packages = ask(&fleet, "/api/agent-packages");

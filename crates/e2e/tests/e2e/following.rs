@@ -50,7 +50,10 @@ fn who_follows_sees_each_clause_as_it_comes_out_and_the_end() {
     let text = well(&seen);
     let place = |part: &str| text.find(part).unwrap_or_else(|| panic!("{part} is not in\n{text}"));
     assert!(seen.stderr.contains("no run of gate-tern-1 is under way; next check-in 20"), "{}", seen.stderr);
-    assert!(place("gate-tern-1  began ") < place("mode enforce, started by a sweep S1, 4 clauses\n"), "{text}");
+    assert!(
+        place("gate-tern-1  began ") < place("mode enforce, started by a sweep S1, 4 clauses\n"),
+        "{text}"
+    );
     for number in 1..=4 {
         assert_eq!(text.matches(&format!("{number} of 4  command:slow-{number}")).count(), 1, "{text}");
         assert!(number == 1 || place(&format!("slow-{number}")) > place(&format!("slow-{}", number - 1)));
@@ -78,9 +81,15 @@ fn who_follows_sees_each_clause_as_it_comes_out_and_the_end() {
     let ends = fleet.query("select extract(epoch from max(begun_at) + interval '8 seconds')::bigint from sweep_node where sweep = 2");
     let sweep = fleet.curl().with_token(fleet.administrator()).get("/api/sweeps/2").1;
     let sweep: Value = serde_json::from_str(&sweep).expect("it is JSON");
-    let expected: jiff::Timestamp = sweep["expected_end"].as_str().expect("it is known").parse().expect("it is a time");
-    assert!((-1..=2).contains(&(expected.as_second() - ends.parse::<i64>().expect("it is a number"))), "{expected} {ends}");
-    wait_for("it is done", || fleet.client(&["sweep", "show", "S2"]).stdout.contains("examined by it: 1 of 1"));
+    let expected: jiff::Timestamp =
+        sweep["expected_end"].as_str().expect("it is known").parse().expect("it is a time");
+    assert!(
+        (-1..=2).contains(&(expected.as_second() - ends.parse::<i64>().expect("it is a number"))),
+        "{expected} {ends}"
+    );
+    wait_for("it is done", || {
+        fleet.client(&["sweep", "show", "S2"]).stdout.contains("examined by it: 1 of 1")
+    });
     assert_eq!(fleet.query(&format!("select count(*) from followed_clause where run <> '{run}'")), "0");
 }
 

@@ -460,7 +460,22 @@ fn of_forty_kiosks_three_fail_are_fixed_and_swept_again() {
         });
     };
     let begin = |args: &[&str]| {
-        let all = [&["sweep", "enforce", "labels.role == 'kiosk'", "--clause", "file:/etc/kiosk/shell.conf", "--because", WHY, "--directly", "--yes", "--no-wait"], args].concat();
+        let all = [
+            &[
+                "sweep",
+                "enforce",
+                "labels.role == 'kiosk'",
+                "--clause",
+                "file:/etc/kiosk/shell.conf",
+                "--because",
+                WHY,
+                "--directly",
+                "--yes",
+                "--no-wait",
+            ],
+            args,
+        ]
+        .concat();
         let begun = fleet.client(&all);
         assert_eq!(begun.exit, Some(0), "{}{}", begun.stdout, begun.stderr);
     };

@@ -3,13 +3,13 @@
 use super::described::complete;
 use super::{
     activity, admission, agent_package, asset, audit, change, clauses, compliance, concession, control,
-    desired, drift, event, evidence, explained, follow, freeze, group, group_view, health, inspection, invitation,
-    joining, live, node, node_edit, node_own, overview, page_error, person, recovery, release, retired,
-    rollout, run, self_test, server_status, sign_in, stage, sweep, temporary, token, wake,
+    desired, drift, event, evidence, explained, follow, freeze, group, group_view, health, inspection,
+    invitation, joining, live, node, node_edit, node_own, overview, page_error, person, recovery, release,
+    retired, rollout, run, self_test, server_status, sign_in, stage, sweep, temporary, token, wake,
 };
 use crate::checkin::{
-    check_in, follow as follow_answers, inspection as inspection_answers, install, join, self_test as test_answers,
-    sweep as sweep_answers, wanted,
+    check_in, follow as follow_answers, inspection as inspection_answers, install, join,
+    self_test as test_answers, sweep as sweep_answers, wanted,
 };
 use crate::door::held;
 use constans_wire::check_in::Problem;

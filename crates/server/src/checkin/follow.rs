@@ -28,10 +28,8 @@ pub async fn told(
     let ToldRun { run, first, clauses } = told.sent_by(&shown, db).await?;
     let run = RunUnderWay { doing: run.doing.chars().take(LONGEST_TEXT).collect(), ..run };
     let mut of_texts = TEXTS;
-    let bounded = |ToldClause { place, result }| ToldClause {
-        place,
-        result: bounded_clause(result, &mut of_texts),
-    };
+    let bounded =
+        |ToldClause { place, result }| ToldClause { place, result: bounded_clause(result, &mut of_texts) };
     let clauses = clauses.into_iter().take(MAX_AT_ONCE).map(bounded).collect();
     let mut transaction = db.begin().await?;
     let is_followed = follow::tell(&mut transaction, node.id, &ToldRun { run, first, clauses }).await?;

@@ -114,7 +114,8 @@ fn a_run_that_is_stopped_ends_what_it_has_begun_and_begins_no_other_clause() {
 #[test]
 fn what_comes_out_is_told_clause_by_clause() {
     let wanted = state(vec![conf("a"), file("/b", "b"), service(), file("/c", "c")]);
-    let mut node = Node::default().with("service:kiosk-shell", "running", true).with("file:/b", "content", "b");
+    let mut node =
+        Node::default().with("service:kiosk-shell", "running", true).with("file:/b", "content", "b");
     node.run(&wanted, enforce());
     let told: Vec<String> =
         node.settled.iter().filter(|told| !told.is_empty()).map(|told| told.join(" ")).collect();
