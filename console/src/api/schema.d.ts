@@ -842,6 +842,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drills": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Has clauses of a node broken on purpose, to see them noticed and put right. It is woken.
+         * @description The node has the label `drill=allowed`, and nothing keeps it from being changed. Files are withheld from those who are not their
+         *     owners, and services are stopped; what may cut the way to the server or changes who gets in is refused. The agent waits for its own
+         *     next run, unless one is to begin at once, and undoes by itself what nobody has put right in time, without the server too.
+         */
+        post: operations["post_api_drills"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/drills/{no}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A drill, and what came of it: when it was broken, noticed, and put right or undone.
+         * @description A drill, and what came of it: when it was broken, noticed, and put right or undone.
+         */
+        get: operations["get_api_drills_no"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -2935,6 +2977,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/drills/{no}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * How a drill goes on, from its beginning to the moment at which nothing is broken any more.
+         * @description How a drill goes on, from its beginning to the moment at which nothing is broken any more.
+         */
+        post: operations["post_drills_no"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/followed-run": {
         parameters: {
             query?: never;
@@ -4192,6 +4254,7 @@ export interface components {
         };
         /** @description What the server answers. */
         CheckInAnswer: {
+            drill?: components["schemas"]["DrillOffer"] | null;
             freezes?: components["schemas"]["FreezeOffer"] | null;
             /** @description What the node is to tell of what is there; the same at each check-in until it has told. */
             inspections?: components["schemas"]["InspectionOffer"][];
@@ -4291,6 +4354,11 @@ export interface components {
             /** @description Each property that was not as wanted, as it was before any correction. */
             differences?: components["schemas"]["Difference"][];
             drift_window?: components["schemas"]["DriftWindow"] | null;
+            /**
+             * Format: int64
+             * @description The number of the drill in which it was broken on purpose: 7 is called D7.
+             */
+            drill?: number | null;
             /** @description Needs that conditions exclude on this node. */
             dropped_needs?: components["schemas"]["ClauseAddress"][];
             failure?: components["schemas"]["Failure"] | null;
@@ -4863,6 +4931,8 @@ export interface components {
              *     happened between nothing and this before.
              */
             detected_within: components["schemas"]["Durations"];
+            /** @description Episodes in which something was broken in a drill; they are in no other figure. */
+            drills: number;
             /** @description Number of episodes that were open at some time of the period. */
             episodes: number;
             /** @description Since the clause is no longer desired, or the node left. */
@@ -4893,6 +4963,93 @@ export interface components {
              * @description When it was found different.
              */
             to: string;
+        };
+        /** @description A drill, and what came of it. */
+        Drill: components["schemas"]["DrillOffer"] & {
+            /**
+             * Format: date-time
+             * @description When it was asked.
+             */
+            asked_at: string;
+            /**
+             * Format: date-time
+             * @description When the node checks in next by itself, as it promised.
+             */
+            next_check_in?: string | null;
+            /** @description The node. */
+            node: string;
+            /**
+             * Format: date-time
+             * @description The server's clock.
+             */
+            now_at: string;
+            /**
+             * Format: date-time
+             * @description Until when it is offered to the node.
+             */
+            offered_until: string;
+            /**
+             * Format: date-time
+             * @description When nothing was broken any more, as the server learned it.
+             */
+            over_at?: string | null;
+            report?: components["schemas"]["DrillReport"] | null;
+            /** @description Whether the server held a request of the node, by which it was woken. */
+            was_waiting: boolean;
+        };
+        /** @description What becomes of a clause in a drill. Times are those of the node's clock. */
+        DrilledClause: {
+            /** @description The clause. */
+            address: components["schemas"]["ClauseAddress"];
+            /**
+             * Format: date-time
+             * @description When it was broken.
+             */
+            broken_at?: string | null;
+            /** @description Why it was not broken, or could not be undone. */
+            failed?: string | null;
+            /**
+             * Format: date-time
+             * @description When a run of the agent noticed it.
+             */
+            noticed_at?: string | null;
+            /**
+             * Format: date-time
+             * @description When it was found in line again.
+             */
+            put_right_at?: string | null;
+            /**
+             * Format: date-time
+             * @description When the agent undid it, since nobody had put it right.
+             */
+            undone_at?: string | null;
+            /** @description How it was broken. */
+            words?: string | null;
+        };
+        /** @description A drill that a node is to do, in the answer to a check-in. */
+        DrillOffer: {
+            /** @description Why. */
+            because: string;
+            /** @description Which clauses are broken. */
+            clauses: components["schemas"]["ClauseAddress"][];
+            /** @description After how many seconds the agent undoes what nobody has put right. */
+            for_secs: number;
+            /**
+             * Format: int64
+             * @description Its number: 7 is called D7.
+             */
+            no: number;
+            /** @description Whether a run begins at once. */
+            now: boolean;
+            /** @description By whom it was asked. */
+            who: string;
+        };
+        /** @description How a drill goes on, as its agent tells it. */
+        DrillReport: {
+            /** @description What becomes of its clauses. */
+            clauses?: components["schemas"]["DrilledClause"][];
+            /** @description Why nothing was broken, if nothing was. */
+            refused?: string | null;
         };
         /** @description One change that set a reaction off, or is about to. */
         DueCause: {
@@ -4991,6 +5148,11 @@ export interface components {
              * @description The run that detected it.
              */
             detected_run: string;
+            /**
+             * Format: int64
+             * @description The number of the drill in which it was broken on purpose: 7 is called D7.
+             */
+            drill?: number | null;
             /**
              * Format: date-time
              * @description The last moment that the clause was known to be in line: the drift happened after it.
@@ -6353,6 +6515,19 @@ export interface components {
              * @description Until when it is asked for, at most a year.
              */
             until: string;
+        };
+        /** @description A drill to be done. */
+        NewDrill: {
+            /** @description The reason, at most 500 characters, kept in the audit trail. */
+            because: string;
+            /** @description Which clauses are broken, at most 20. */
+            clauses: components["schemas"]["ClauseAddress"][];
+            /** @description After how many seconds the agent undoes what nobody has put right: from one minute to one day. */
+            for_secs: number;
+            /** @description The node; it has the label `drill=allowed`. */
+            node: string;
+            /** @description Whether a run begins at once, in place of the next one that is due. */
+            now?: boolean;
         };
         /** @description Evidence that is asked for. */
         NewEvidence: {
@@ -8241,7 +8416,7 @@ export interface components {
          * @description What started a run.
          * @enum {string}
          */
-        StartedBy: "interval" | "new_state" | "sweep" | "operator_on_node" | "boot" | "after_restart" | "due_reaction" | "announced_hour";
+        StartedBy: "interval" | "new_state" | "sweep" | "operator_on_node" | "boot" | "after_restart" | "drill" | "due_reaction" | "announced_hour";
         /** @description The sources of a node's desired state. */
         StateSources: {
             /** @description The applied baselines, in order, as `kit@1.0.0/baseline`. */
@@ -14500,6 +14675,244 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FoundAcross"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_api_drills: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDrill"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    get_api_drills_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drill"];
                 };
             };
             /** @description `not_understood`: the body is not JSON, or the address is invalid */
@@ -28113,6 +28526,145 @@ export interface operations {
             };
             /** @description `missing`: there is nothing of this name */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The address is too long */
+            414: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `not_this_server`: unknown host name */
+            421: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_understood`, `invalid`, `filter`, `findings`: a value is invalid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Address and header fields are too long */
+            431: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description `stored`, `failed`, `broke_off`, `certificate`, `protected_folder`, `randomness`: a fault of the server; its log says more */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `busy`, `database`, `not_passed_on`: try again after `Retry-After` seconds */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_drills_no: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                no: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrillReport"];
+            };
+        };
+        responses: {
+            /** @description As asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Received"];
+                };
+            };
+            /** @description `not_understood`: the body is not JSON, or the address is invalid */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `unknown_caller`, `not_signed_in`; signing in: `wrong_password` */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `not_allowed`, `not_our_page`, `revoked`, `retired`, `link_over`, `not_by_the_door` */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `missing`: there is nothing of this name */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_slow`, `cut_off`: the body did not arrive completely */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `conflict`: not possible in the present state; the hint says what to do. `unconfirmed`: the change waits for confirmation */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description `too_large`: a limit is exceeded */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -147,6 +147,7 @@ function LeadingFigures({ figures }: { figures: Schemas['DriftFigures'] }) {
         <Typography sx={{ fontSize: 14, color: 'text.secondary' }}>
           ended: {figures.corrected} corrected · {figures.by_hand} undone by hand · {figures.by_rollout} replaced by a rollout · {figures.no_longer} no longer
           desired
+          {figures.drills > 0 && ` · ${count(figures.drills, 'episode')} of drills, in no other figure`}
         </Typography>
       </Box>
       <Box>

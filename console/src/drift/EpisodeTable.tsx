@@ -69,9 +69,9 @@ export function EpisodeTable({ list }: { list: List<Episode> }) {
   );
 }
 
-function endingText({ closed_at, closed_as }: Episode): string {
-  if (!closed_at) return 'open';
-  return closed_as ? closedAs(closed_as) : 'ended';
+function endingText({ closed_at, closed_as, drill }: Episode): string {
+  const ending = closed_at ? (closed_as ? closedAs(closed_as) : 'ended') : 'open';
+  return drill ? `${ending}, drill D${drill}` : ending;
 }
 
 /** Whom the records name, and how many there are. */

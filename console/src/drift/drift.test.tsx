@@ -6,6 +6,7 @@ import { DriftPage } from './DriftPage';
 const figures = {
   episodes: 9,
   nodes: 6,
+  drills: 0,
   open: 4,
   only_reported: 3,
   detected: 8,

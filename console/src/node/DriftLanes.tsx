@@ -51,7 +51,8 @@ function EpisodeBar({ node, bar: { episode, from, detected, to } }: { node: stri
   const colour = colours?.[episode.closed_at ? 'drift_corrected' : 'drift_found'];
   const ended = episode.closed_at ? `${episode.closed_as ? closedAs(episode.closed_as) : 'ended'}, ${clock(episode.closed_at)}` : 'open';
   const [since, until] = [clock(episode.in_line_until), clock(episode.detected_at)];
-  const name = `changed ${since === until ? `at ${until}` : `between ${since} and ${until}`}, ${ended}`;
+  const what = episode.drill ? `broken in the drill D${episode.drill}` : 'changed';
+  const name = `${what} ${since === until ? `at ${until}` : `between ${since} and ${until}`}, ${ended}`;
   const open = () => void navigate(`/nodes/${encodeURIComponent(node)}/runs/${episode.detected_run}?clause=${encodeURIComponent(episode.address)}`);
   const percent = (part: number) => `${(part * 100).toFixed(2)}%`;
   return (

@@ -1,5 +1,6 @@
 //! The agent as a daemon: checks in, runs, delivers, and sleeps until the next of them is due.
 
+mod drilling;
 mod due;
 mod following;
 mod reachable;
@@ -243,10 +244,10 @@ impl<H: Host> Daemon<H> {
         }
     }
 
-    /// Has the server hold a request, if it should and none is under way.
-    fn hold(&mut self, way: Option<Way>) {
-        let Some(way) = way else { return };
-        let Some(request) = self.reachable.begin() else { return };
+    /// Has the server hold a request, if it should and none is under way. Returns whether it now begins to.
+    fn hold(&mut self, way: Option<Way>) -> bool {
+        let Some(way) = way else { return false };
+        let Some(request) = self.reachable.begin() else { return false };
         let woken = self.woken.clone();
         self.held.spawn(async move {
             tokio::time::sleep(request.wait).await;
@@ -257,6 +258,7 @@ impl<H: Host> Daemon<H> {
             }
             HeldEnd::of(&request, began, answer)
         });
+        true
     }
 
     /// A request that the server held has ended.
@@ -373,6 +375,7 @@ impl<H: Host> Daemon<H> {
         if self.due.check_in <= self.state_dir.now() {
             (self.is_reached, may_sweep) = self.check_in(link).await?;
         }
+        self.attend_to_drill(link.as_ref().ok()).await?;
         // An agent that was cut off between a change and the next contact ends here what it began to guard.
         self.guard_way().await?;
         if let Ok(link) = link {
@@ -407,6 +410,8 @@ impl<H: Host> Daemon<H> {
             None => false,
         };
         self.is_reached = delivered;
+        self.note_drill(report)?;
+        self.attend_to_drill(link).await?;
         if delivered {
             upgrade::note_reported(&self.state_dir)?;
             self.tell_upgrade()?;
@@ -463,6 +468,11 @@ impl<H: Host> Daemon<H> {
                     for offer in &checked_in.inspections {
                         self.inspect(link, &checked_in.url, offer).await;
                     }
+                }
+                if let Some(offer) = &checked_in.drill
+                    && let Err(error) = self.drill(offer)
+                {
+                    self.journal.say(Level::Warn, &error.about("the drill was not begun").line());
                 }
                 if let (Some(offer), Ok(link)) = (&checked_in.self_test, link) {
                     self.journal
@@ -549,7 +559,9 @@ impl<H: Host> Daemon<H> {
         let mut followed = FollowedRun::new(self.state_dir.clock().clone(), self.is_followed, last_took);
         let way = link.filter(|_| self.is_reached && self.reachable.is_wanted()).map(ServerLink::way);
         // Who begins to follow meanwhile wakes it.
-        self.hold(way.clone());
+        if self.hold(way) {
+            self.note()?;
+        }
         let contact = self.contact.as_ref().filter(|_| self.is_reached);
         let telling = match (link, contact) {
             (Some(link), Some(contact)) => {

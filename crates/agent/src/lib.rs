@@ -4,6 +4,7 @@ pub mod attic;
 pub mod command_line;
 pub mod daemon;
 pub mod diagnose;
+pub mod drill;
 pub mod error;
 pub mod freezes;
 pub mod inspection;

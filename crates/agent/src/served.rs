@@ -1,5 +1,6 @@
 //! The desired state from the server: received as a whole, stored, and used while the server is unreachable.
 
+use crate::drill::drilled;
 use crate::error::AgentError;
 use crate::freezes;
 use crate::kept_contents::KeptContents;
@@ -133,12 +134,13 @@ impl Served {
     ///
     /// # Errors
     ///
-    /// Returns why it cannot be read what was put back since it cut the way to the server.
+    /// Returns why it cannot be read what was put back since it cut the way to the server, what is frozen, or what a drill broke.
     pub fn run_settings(&self, state_dir: &StateDir, now: Timestamp) -> Result<RunSettings, AgentError> {
         let put_back = way::put_back(state_dir, &self.state.digest)?;
         Ok(RunSettings {
             put_back,
             freezes: freezes::in_force(state_dir, now)?,
+            drilled: drilled(state_dir)?,
             ..self.settings.for_run(&zone(&self.settings), now)
         })
     }

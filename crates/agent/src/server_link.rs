@@ -17,6 +17,7 @@ use constans_host::Host;
 use constans_link::{LinkError, Network};
 use constans_wire::agent_package::AgentPackage;
 use constans_wire::check_in::{CheckIn, CheckInAnswer, Held, HeldFreezes, Problem};
+use constans_wire::drill::DrillOffer;
 use constans_wire::exit::Exit;
 use constans_wire::inspection::InspectionOffer;
 use constans_wire::join::{AskAgain, JoinAnswer, Renew, Renewed};
@@ -93,6 +94,8 @@ pub struct CheckedIn {
     pub wake: Option<i64>,
     /// Whether somebody follows the runs.
     pub is_followed: bool,
+    /// A drill to be done.
+    pub drill: Option<DrillOffer>,
     /// What is to be told of what is there.
     pub inspections: Vec<InspectionOffer>,
     /// A self-test to be done.
@@ -297,6 +300,8 @@ impl<'c> ServerLink<'c> {
             has_news: takeover == Some(Takeover::New) || answer.freezes.is_some(),
             wake: answer.wake,
             is_followed: answer.is_followed,
+            // Who recovers, or has not what is desired here, breaks nothing.
+            drill: answer.drill.filter(|_| may_sweep),
             inspections: answer.inspections,
             self_test: answer.self_test,
             may_sweep,

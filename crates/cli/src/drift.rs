@@ -130,9 +130,10 @@ fn line(NodeEpisode { node, episode }: &NodeEpisode) -> String {
         (Some(at), None) => format!("ended {}", time(at)),
         (None, _) => "open".to_owned(),
     };
+    let drill = episode.drill.map(|no| format!(" (drill D{no})")).unwrap_or_default();
     let severity = serde_json::json!(episode.severity).as_str().unwrap_or_default().to_owned();
     harmless(&format!(
-        "{node}  {}  {severity}  changed between {} and {}; {ended}",
+        "{node}  {}  {severity}  changed between {} and {}{drill}; {ended}",
         episode.address,
         time(episode.in_line_until),
         time(episode.detected_at)
@@ -216,6 +217,7 @@ fn in_words(figures: &DriftFigures) -> String {
         by_hand,
         by_rollout,
         no_longer,
+        drills,
         ..
     } = figures;
     let of = |number: &u64| usize::try_from(*number).unwrap_or(usize::MAX);
@@ -227,6 +229,9 @@ fn in_words(figures: &DriftFigures) -> String {
     lines.push(format!(
         "ended: {corrected} corrected, {by_hand} undone by hand, {by_rollout} replaced by a rollout, {no_longer} no longer desired"
     ));
+    if *drills > 0 {
+        lines.push(format!("{} of drills, in no other figure", count(of(drills), "episode", "episodes")));
+    }
     if let Some(words) = durations(&figures.detected_within) {
         lines.push(format!("detected within (the drift happened between 0 and this before): {words}"));
     }
@@ -288,7 +293,7 @@ mod tests {
     #[test]
     fn drift_is_told_in_numbers_and_spans() {
         let figures = json!({
-            "episodes": 9, "nodes": 6, "open": 4, "only_reported": 3, "detected": 8, "corrected": 3, "by_hand": 1, "by_rollout": 1, "no_longer": 0,
+            "episodes": 9, "nodes": 6, "drills": 2, "open": 4, "only_reported": 3, "detected": 8, "corrected": 3, "by_hand": 1, "by_rollout": 1, "no_longer": 0,
             "detected_within": { "median_secs": 36_000, "p95_secs": 40_000, "mean_secs": 30_000 },
             "corrected_after": { "median_secs": 2, "p95_secs": 3, "mean_secs": 2 },
         });
@@ -305,6 +310,7 @@ mod tests {
 
         9 episodes on 6 nodes: 4 open, 3 of these only reported; 8 detected in the period
         ended: 3 corrected, 1 undone by hand, 1 replaced by a rollout, 0 no longer desired
+        2 episodes of drills, in no other figure
         detected within (the drift happened between 0 and this before): half 10 h, 95 % 11 h, mean 8 h
         corrected after detection: half 2 s, 95 % 3 s, mean 2 s
         recurring within the last day: kiosk-dunmoy-10 file:/etc/kiosk/shell.conf, corrected 5 times since 2026-11-29 01:00:00 UTC

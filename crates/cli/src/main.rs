@@ -11,6 +11,7 @@ mod credentials;
 mod desired;
 mod drift;
 mod drift_accept;
+mod drill;
 mod error;
 mod event;
 mod evidence;
@@ -125,6 +126,8 @@ enum Command {
     Run(run::RunArguments),
     /// Have chosen nodes run now: observe or enforce them, follow it, stop it, compare
     Sweep(sweep::SweepArguments),
+    /// Have clauses of a node broken on purpose, to see them noticed and put right
+    Drill(drill::DrillArguments),
     /// Changes that reach their nodes in waves: begin, follow, halt, turn back
     Rollout(rollout::RolloutArguments),
     /// Show how the server is: its parts, its certificates, the versions of the agents
@@ -175,6 +178,7 @@ fn main() -> ExitCode {
         Command::Group(arguments) => server::on_network(group::run(&arguments)),
         Command::Run(arguments) => server::on_network(run::run(&arguments)),
         Command::Sweep(arguments) => server::on_network(sweep::run(&arguments)),
+        Command::Drill(arguments) => server::on_network(drill::run(&arguments)),
         Command::Rollout(arguments) => server::on_network(rollout::run(&arguments)),
         Command::SignIn(arguments) => server::on_network(sign_in::run(&arguments)),
         Command::SignOut(arguments) => server::on_network(sign_in::sign_out(&arguments)),

@@ -198,7 +198,8 @@ fn history_text(address: &str, history: &ClauseHistory<'_>) -> String {
             harmless(&origins.join(", "))
         ));
     }
-    let past = history.episodes.iter().map(|episode| {
+    let by_itself = history.episodes.iter().filter(|episode| episode.drill.is_none());
+    let past = by_itself.map(|episode| {
         let corrected = episode.closed_at.filter(|_| episode.closed_as == Some(ClosedAs::Corrected));
         (episode.in_line_until, episode.detected_at, corrected)
     });
@@ -220,5 +221,6 @@ fn episode_line(episode: &Episode) -> String {
         (Some(at), None) => format!("ended at {}", time(at)),
         (None, _) => "still open".to_owned(),
     };
-    format!("    {}, {end}", episode.window().words().write_dated())
+    let drill = episode.drill.map(|no| format!(", drill D{no}")).unwrap_or_default();
+    format!("    {}{drill}, {end}", episode.window().words().write_dated())
 }

@@ -126,6 +126,8 @@ pub enum EpisodeChange {
         wanted: Digest,
         /// When the drift happened.
         window: DriftWindow,
+        /// The number of the drill in which it was broken on purpose.
+        drill: Option<i64>,
     },
     /// One ends.
     Close {
@@ -167,7 +169,7 @@ fn of_clause(open: Option<&OpenEpisode>, result: &ClauseResult) -> Vec<EpisodeCh
             if let (None, Some(window)) = (open, result.drift_window) {
                 let (address, severity, wanted) =
                     (result.address.clone(), result.severity, result.wanted.clone());
-                changes.push(EpisodeChange::Open { address, severity, wanted, window });
+                changes.push(EpisodeChange::Open { address, severity, wanted, window, drill: result.drill });
             }
             if result.outcome == Outcome::Corrected && (open.is_some() || !changes.is_empty()) {
                 changes.push(close(if is_same { ClosedAs::Corrected } else { ClosedAs::ByRollout }));

@@ -161,6 +161,24 @@ create table inspection (
 );
 create index inspection_open on inspection (node) where told_at is null;
 create index inspection_asked on inspection (asked_at);
+-- Clauses of nodes that were broken on purpose, and what became of them.
+create table drill (
+    no            bigint generated always as identity primary key,
+    node          uuid not null references node (id),
+    clauses       text[] not null,
+    -- After so long the agent undoes what nobody has put right.
+    for_secs      bigint not null,
+    at_once       boolean not null,
+    who           text not null,
+    because       text not null,
+    asked_at      timestamptz not null,
+    offered_until timestamptz not null,
+    was_waiting   boolean not null,
+    told          json,
+    over_at       timestamptz
+);
+create index drill_open on drill (node) where over_at is null;
+create index drill_asked on drill (asked_at);
 -- Nodes whose runs somebody follows, and the run of each that its agent told of last.
 create table followed (
     node        uuid primary key references node (id),

@@ -13,7 +13,9 @@ create table episode (
     closed_at         timestamptz,
     closed_as         text check (closed_as in ('corrected', 'by_hand', 'by_rollout', 'not_wanted', 'retired')),
     closed_run        uuid,
-    closed_learned_at timestamptz
+    closed_learned_at timestamptz,
+    -- The drill in which it was broken on purpose; such episodes are counted apart.
+    drill             bigint
 );
 create index episode_corrected on episode (closed_at) where closed_as = 'corrected';
 create index episode_of_node on episode (node, detected_at desc);

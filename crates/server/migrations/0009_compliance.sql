@@ -27,7 +27,7 @@ create table deviation (
     node             integer not null references node (no),
     desired          integer not null references desired_clause (id),
     -- None: it could not be inspected.
-    cause            text check (cause in ('failed', 'drift', 'needs_person', 'blocked', 'waiting')),
+    cause            text check (cause in ('failed', 'drift', 'drill', 'needs_person', 'blocked', 'waiting')),
     from_at          timestamptz not null,
     until_at         timestamptz check (until_at >= from_at),
     learned_at       timestamptz not null,

@@ -1,5 +1,6 @@
 //! Check-ins of agents, nodes as operators see them, and errors.
 
+use crate::drill::DrillOffer;
 pub use crate::generation::Generation;
 use crate::inspection::InspectionOffer;
 use crate::self_test::SelfTestOffer;
@@ -90,6 +91,9 @@ pub struct CheckInAnswer {
     /// Whether somebody follows its runs, and wants to be told what comes out while they go on.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub is_followed: bool,
+    /// A drill that the node is to do; the same at each check-in until it has begun or refused it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drill: Option<DrillOffer>,
     /// The sweeps that the node is to take part in, the oldest first; the same at each check-in until it has reported.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sweeps: Vec<SweepOffer>,

@@ -51,6 +51,8 @@ pub struct DriftFigures {
     pub open: u64,
     /// Of these, the ones whose clause or node only reports drift.
     pub only_reported: u64,
+    /// Episodes in which something was broken in a drill; they are in no other figure.
+    pub drills: u64,
     /// How many were detected in the period.
     pub detected: u64,
     /// How many ended in the period since the agent corrected them.

@@ -12,6 +12,7 @@ pub mod concession;
 pub mod control;
 pub mod desired;
 pub mod drift;
+pub mod drill;
 pub mod event;
 pub mod evidence;
 pub mod exit;

@@ -154,6 +154,8 @@ pub enum StartedBy {
     Boot,
     /// The agent started.
     AfterRestart,
+    /// A drill broke something, and is to be noticed at once.
+    Drill,
     /// A reaction was due.
     DueReaction,
     /// An announced hour: the end of a grace or a freeze, or the opening of the change window.
@@ -162,13 +164,14 @@ pub enum StartedBy {
 
 impl StartedBy {
     /// All of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Interval,
         Self::NewState,
         Self::Sweep,
         Self::OperatorOnNode,
         Self::Boot,
         Self::AfterRestart,
+        Self::Drill,
         Self::DueReaction,
         Self::AnnouncedHour,
     ];
@@ -182,6 +185,7 @@ impl StartedBy {
             Self::OperatorOnNode => "a person on the node",
             Self::Boot => "the start of the node",
             Self::AfterRestart => "the start of the agent",
+            Self::Drill => "a drill",
             Self::DueReaction => "a due reaction",
             Self::AnnouncedHour => "an announced hour",
         }

@@ -93,6 +93,9 @@ pub struct Episode {
     pub closed_as: Option<ClosedAs>,
     /// The run that ended it.
     pub closed_run: Option<Uuid>,
+    /// The number of the drill in which it was broken on purpose: 7 is called D7.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drill: Option<i64>,
     /// What the node had on record of the time in which the drift happened, if it was gathered and is still kept.
     pub related: Option<ShownRelated>,
 }

@@ -13,6 +13,8 @@ pub enum DeviationCause {
     Failed,
     /// It drifted and was not corrected.
     Drift,
+    /// It was broken in a drill, and not corrected yet.
+    Drill,
     /// Only a person can correct it.
     NeedsPerson,
     /// Something that it needs is not in line.
@@ -23,13 +25,15 @@ pub enum DeviationCause {
 
 impl DeviationCause {
     /// All of them.
-    pub const ALL: [Self; 5] = [Self::Failed, Self::Drift, Self::NeedsPerson, Self::Blocked, Self::Waiting];
+    pub const ALL: [Self; 6] =
+        [Self::Failed, Self::Drift, Self::Drill, Self::NeedsPerson, Self::Blocked, Self::Waiting];
 
     /// Returns it in words.
     pub fn words(self) -> &'static str {
         match self {
             Self::Failed => "failed",
             Self::Drift => "drift",
+            Self::Drill => "broken in a drill",
             Self::NeedsPerson => "needs a person",
             Self::Blocked => "blocked",
             Self::Waiting => "not applied yet, not yet due",
@@ -66,6 +70,7 @@ pub fn examine(result: &ClauseResult) -> Option<Result<(), Deviation>> {
 fn cause_of(result: &ClauseResult) -> DeviationCause {
     match (result.outcome, remaining(result)) {
         (Outcome::Failed, _) => DeviationCause::Failed,
+        (_, Status::DriftFound) if result.drill.is_some() => DeviationCause::Drill,
         (_, Status::DriftFound) => DeviationCause::Drift,
         (Outcome::Blocked, _) => DeviationCause::Blocked,
         (_, Status::Unmet) => DeviationCause::NeedsPerson,

@@ -65,7 +65,7 @@ pub struct DesiredBy {
 /// What was found in place of what is desired.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Found {
-    /// Why it is not as desired: `drift`, `waiting`, `overdue`, `failed`, `blocked`, `needs_person`; `unknown` if it could not be
+    /// Why it is not as desired: `drift`, `drill`, `waiting`, `overdue`, `failed`, `blocked`, `needs_person`; `unknown` if it could not be
     /// inspected.
     pub cause: String,
     /// How it was found, in words; none if the run is no longer kept.

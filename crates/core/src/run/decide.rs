@@ -1,6 +1,7 @@
 //! The locks that must all be open before something is corrected.
 
 use super::cause::{Cause, CauseFound};
+use super::drill::Drilled;
 use super::result::{Blocker, Decision, Leave};
 use crate::address::{ClauseAddress, fits};
 use crate::digest::Digest;
@@ -82,6 +83,8 @@ pub struct RunSettings {
     /// What an observing run would have corrected: nothing else is corrected, and nothing that is otherwise now. All may be, if none is
     /// named.
     pub observed: Option<Observed>,
+    /// The drill that goes on.
+    pub drilled: Option<Drilled>,
 }
 
 /// What an observing run would have corrected, by clause.
@@ -124,6 +127,7 @@ impl RunSettings {
             put_back: BTreeMap::new(),
             correct_once: BTreeSet::new(),
             observed: None,
+            drilled: None,
         }
     }
 

@@ -528,7 +528,10 @@ impl<'s> Run<'s> {
         };
         let due = decide(&want, &self.settings, now);
         let mode = self.settings.mode;
+        let drill = self.settings.drilled.as_ref().filter(|drill| drill.clauses.contains(&clause.address));
+        let drill = drill.filter(|_| cause.has_drift()).map(|drill| drill.no);
         let result = self.result(at);
+        result.drill = drill;
         result.cause = Some(cause.cause);
         result.also_drifted = cause.also_drifted;
         result.newness = cause.newness;
@@ -664,6 +667,7 @@ fn blank(clause: &Clause) -> ClauseResult {
         cause: None,
         also_drifted: false,
         newness: None,
+        drill: None,
         drift_window: None,
         related: None,
         already_there: false,

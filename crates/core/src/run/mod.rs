@@ -6,6 +6,7 @@ mod action;
 mod cause;
 mod decide;
 mod drift;
+mod drill;
 mod gate;
 mod machine;
 mod memory;
@@ -33,6 +34,7 @@ pub use cause::{Cause, CauseFound, DriftWindow, Newness, cause_of};
 pub use decide::{
     DecisionInput, Freeze, Mode, Observed, ObservedClause, RevertedChange, RunSettings, decide,
 };
+pub use drill::{Broken, DRILL_LABEL, DRILLED_KINDS, Drilled, broken, kept_from_drill};
 pub use machine::Run;
 pub use memory::{LastInLine, Memories, Memory, OpenDrift};
 pub use opening::{next_opening, next_opening_of_reactions};

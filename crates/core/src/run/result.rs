@@ -287,6 +287,9 @@ pub struct ClauseResult {
     /// What is new about a rollout.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub newness: Option<Newness>,
+    /// The number of the drill in which it was broken on purpose: 7 is called D7.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drill: Option<i64>,
     /// When the drift happened.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub drift_window: Option<DriftWindow>,

@@ -106,7 +106,10 @@ impl ClauseResult {
             None => Sentence::default(),
         };
         Some(match self.cause? {
-            Cause::Drift => Sentence::new("drift: ").then(drift?),
+            Cause::Drift => match self.drill {
+                Some(no) => Sentence::new(format!("drill D{no}: broken on purpose; ")).then(drift?),
+                None => Sentence::new("drift: ").then(drift?),
+            },
             Cause::Rollout if self.also_drifted => {
                 Sentence::new("rollout: ").then(newness).text("; and drift: ").then(drift?)
             }

@@ -184,6 +184,24 @@ fn a_clock_that_is_wrong_by_centuries_makes_nothing_the_newest_and_stops_nothing
 }
 
 #[test]
+fn a_node_that_calls_its_drift_a_drill_of_which_nobody_knows_is_not_believed() {
+    let fleet = Fleet::start();
+    let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);
+    let (node, operator) = (fleet.curl().as_node(&kiosk), fleet.curl().with_token(fleet.administrator()));
+    let drifted = next(&report(&kiosk), |report| {
+        let clause = &mut report.clauses[0];
+        (clause.drill, clause.cause) = (Some(7), Some(constans_core::run::Cause::Drift));
+        clause.drift_window = Some(constans_core::run::DriftWindow { from: report.began, to: report.began });
+        clause.verdict = Some(constans_core::run::Verdict::Different);
+        clause.outcome = constans_core::run::Outcome::OutOfLine;
+    });
+    assert_eq!(node.deliver("/runs", &json!(drifted).to_string()).0, 200);
+    assert_eq!(stored(&operator, &drifted).clauses[0].drill, None);
+    assert_eq!(fleet.query("select count(*) from episode where drill is null"), "1");
+    assert_eq!(fleet.query("select count(*) from deviation where cause = 'drill'"), "0");
+}
+
+#[test]
 fn runs_numbered_to_the_end_of_all_numbers_harm_neither_their_node_nor_others() {
     let fleet = Fleet::start();
     let kiosk = joined(&fleet, "kiosk-auken-1", &["role=kiosk"]);

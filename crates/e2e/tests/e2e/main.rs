@@ -18,6 +18,7 @@ mod cut_off;
 mod described;
 mod door;
 mod drift;
+mod drills;
 mod editor;
 mod every_page;
 mod evidence;

@@ -3,13 +3,13 @@
 use super::described::complete;
 use super::{
     activity, admission, agent_package, asset, audit, change, clauses, compliance, concession, control,
-    desired, drift, event, evidence, explained, follow, freeze, group, group_view, health, inspection,
+    desired, drift, drill, event, evidence, explained, follow, freeze, group, group_view, health, inspection,
     invitation, joining, live, node, node_edit, node_own, overview, page_error, person, recovery, release,
     retired, rollout, run, self_test, server_status, sign_in, stage, sweep, temporary, token, wake,
 };
 use crate::checkin::{
-    check_in, follow as follow_answers, inspection as inspection_answers, install, join,
-    self_test as test_answers, sweep as sweep_answers, wanted,
+    check_in, drill as drill_answers, follow as follow_answers, inspection as inspection_answers, install,
+    join, self_test as test_answers, sweep as sweep_answers, wanted,
 };
 use crate::door::held;
 use constans_wire::check_in::Problem;
@@ -30,14 +30,14 @@ use utoipa::{Modify, OpenApi};
         overview::overview, server_status::show, live::live, event::list, invitation::make, invitation::list, invitation::withdraw, person::list, person::grant, person::take, person::remove, person::refused,
         token::list, token::make, token::withdraw, joining::list, joining::approve, joining::deny,
         agent_package::list, agent_package::line, agent_package::add, agent_package::remove, admission::list, admission::show, admission::machines, admission::make, admission::end, desired::export, desired::import, node_own::show, node_own::edits, explained::layers, temporary::list, explained::would_get, explained::settings, retired::list, retired::bring_back,
-        node::list, node::show, node::why, node::revoke, node::resolve_duplicate, wake::ask, wake::show, wake::nodes, inspection::ask, inspection::show, follow::go_on, self_test::test, self_test::tested, sweep::begin, sweep::list, sweep::show, sweep::nodes, sweep::failed, sweep::stop, sweep::compare, rollout::begin, rollout::list, rollout::show, rollout::nodes, rollout::halt, rollout::go_on, rollout::turn_back, node_edit::label, node_edit::by_table, node_edit::rename, node_edit::retire, clauses::list, compliance::figures, compliance::days, compliance::examinations, compliance::moves,
+        node::list, node::show, node::why, node::revoke, node::resolve_duplicate, wake::ask, wake::show, wake::nodes, inspection::ask, inspection::show, follow::go_on, drill::begin, drill::show, self_test::test, self_test::tested, sweep::begin, sweep::list, sweep::show, sweep::nodes, sweep::failed, sweep::stop, sweep::compare, rollout::begin, rollout::list, rollout::show, rollout::nodes, rollout::halt, rollout::go_on, rollout::turn_back, node_edit::label, node_edit::by_table, node_edit::rename, node_edit::retire, clauses::list, compliance::figures, compliance::days, compliance::examinations, compliance::moves,
         concession::list, concession::show, concession::ask, concession::approve, concession::refuse, concession::end, evidence::list, evidence::show, evidence::make, evidence::file, evidence::stop, evidence::remove, evidence::chain, evidence::check_day, drift::figures, drift::episodes, drift::found, drift::acceptable, drift::accept, control::list, control::valid, control::gaps, control::versions, control::set, asset::list, asset::set,
         clauses::left, recovery::show, recovery::end,
         release::prepare, release::put_content, release::publish, release::check, release::list, release::show, release::text,
         release::file, release::compare, release::log, release::withdraw, release::labels, release::kinds, stage::list, stage::make, stage::shift, stage::rename, stage::second_person, stage::remove, stage::serve, stage::advance, stage::back, group::list, group::set, group::edit, group::remove, group_view::show, group_view::baselines, group_view::try_members,
         change::list, change::show, change::nodes, change::confirm, change::approve, change::deny, change::stop, change::go_back, freeze::list, freeze::set, freeze::end,
         run::list, run::show, run::compare, run::episodes, run::hours, activity::list, audit::list, audit::verify, page_error::report, document, health::healthy, health::ready,
-        join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report, test_answers::test_state, test_answers::test_content, test_answers::test_report, sweep_answers::progress, sweep_answers::refusal, held::hold, inspection_answers::told, follow_answers::told, install::installer, install::package, install::packages,
+        join::greeting, join::join, join::ask_again, join::renew, check_in::check_in, wanted::state, wanted::content, wanted::report, test_answers::test_state, test_answers::test_content, test_answers::test_report, sweep_answers::progress, sweep_answers::refusal, held::hold, inspection_answers::told, follow_answers::told, drill_answers::told, install::installer, install::package, install::packages,
     )
 )]
 struct Interface;

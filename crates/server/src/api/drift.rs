@@ -377,6 +377,7 @@ fn shown(row: &FiguresRow) -> DriftFigures {
         nodes: row.nodes.unsigned_abs(),
         open: row.open.unsigned_abs(),
         only_reported: row.only_reported.unsigned_abs(),
+        drills: row.drills.unsigned_abs(),
         detected: row.detected.unsigned_abs(),
         corrected: row.corrected.unsigned_abs(),
         by_hand: row.by_hand.unsigned_abs(),

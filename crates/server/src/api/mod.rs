@@ -17,6 +17,7 @@ mod described;
 mod desired;
 mod document;
 mod drift;
+mod drill;
 mod event;
 mod evidence;
 mod explained;
@@ -105,6 +106,8 @@ pub fn routes() -> Vec<Route> {
         wake::show,
         wake::nodes,
         follow::go_on,
+        drill::begin,
+        drill::show,
         inspection::ask,
         inspection::show,
         self_test::test,

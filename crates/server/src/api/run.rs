@@ -209,6 +209,7 @@ pub fn shown_episode(row: EpisodeRow) -> Result<Episode, ApiError> {
         closed_at: row.closed_at.map(|at| at.to_jiff()),
         closed_as: row.closed_as.map(|word| read(Value::from(word))).transpose()?,
         closed_run: row.closed_run,
+        drill: row.drill,
         related: row
             .related
             .map(|sqlx::types::Json(related)| ShownRelated { words: related.words(), related }),

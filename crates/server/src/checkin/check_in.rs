@@ -1,6 +1,6 @@
 //! Check-ins.
 
-use super::{freezes, inspection, self_test, sweep};
+use super::{drill, freezes, inspection, self_test, sweep};
 use crate::body::NodeBody;
 use crate::callers::ShownCertificate;
 use crate::change::single::{Occasion, resolve_single};
@@ -96,6 +96,7 @@ pub async fn check_in(
     let self_test = if is_asked.to_tell { self_test::offer(db, shown.node).await? } else { None };
     let inspections = if is_asked.to_tell { inspection::offers(db, shown.node).await? } else { Vec::new() };
     let is_followed = is_asked.to_tell && follow::is_followed(db.inner(), shown.node).await?;
+    let drill = if is_asked.to_tell && !recovering { drill::offer(db, shown.node).await? } else { None };
     let is_swept = is_asked.sweep && !recovering;
     let sweeps = if is_swept { sweep::offers(db, shown.node, now).await? } else { Vec::new() };
     Ok(Json(CheckInAnswer {
@@ -109,13 +110,14 @@ pub async fn check_in(
         self_test,
         inspections,
         is_followed,
+        drill,
         sweeps,
     }))
 }
 
 /// What a node may be asked for beside what is wanted of it.
 struct Asked {
-    /// For a self-test, to tell what is there, or what comes out of its runs.
+    /// For a self-test, to tell what is there, or what comes out of its runs, or for a drill.
     to_tell: bool,
     sweep: bool,
 }

@@ -1,6 +1,7 @@
 //! Handlers for agents.
 
 pub mod check_in;
+pub mod drill;
 pub mod follow;
 mod freezes;
 pub mod inspection;
@@ -30,6 +31,7 @@ pub fn routes() -> Vec<Route> {
         sweep::refusal,
         inspection::told,
         follow::told,
+        drill::told,
         install::installer,
         install::package,
         install::packages

@@ -9,7 +9,7 @@ use crate::problem::ApiError;
 use crate::store::exception::{self, NewException};
 use crate::store::history::TwoTimes;
 use crate::store::run::{self, NewRun, Order, OrderRow, PlainRun};
-use crate::store::{episode, event, history as stored_history, related, report_text};
+use crate::store::{drill, episode, event, history as stored_history, related, report_text};
 use crate::sweep::note_report;
 use crate::thread::on_thread;
 use constans_core::address::ClauseAddress;
@@ -140,6 +140,7 @@ pub async fn take_in(
     let now = clock::now();
     let known = stored_history::node(&mut *db, node, report.wanted.digest.as_str()).await?;
     let began = bounded_times(&mut report, SignedDuration::from_millis(known.clock_off_ms), now);
+    only_known_drills(&mut *db, node, &mut report, began).await?;
     let memory_lost = order.as_ref().is_some_and(|order| order.memory_epoch != report.memory_epoch);
     let episodes = follow_drift(db, node, &mut report, began, order.as_ref(), memory_lost).await?;
     let (ran_at, is_full) = history::take_in(&mut *db, &known, &report, order.as_ref(), now).await?;
@@ -299,6 +300,21 @@ async fn keep_whole(
     let extracted = take_out(&mut body);
     report_text::store(&mut *db, &extracted.texts).await?;
     Ok(run::add(&mut *db, node, row, &body, &json!(extracted.places)).await?)
+}
+
+/// Takes out of a report what says of clauses that they were broken in a drill, where none was asked for: it would be counted apart.
+async fn only_known_drills(
+    db: &mut PgConnection,
+    node: Uuid,
+    report: &mut RunReport,
+    began: Timestamp,
+) -> Result<(), ApiError> {
+    let Some(no) = report.clauses.iter().find_map(|result| result.drill) else { return Ok(()) };
+    let known = drill::clauses_of(&mut *db, no, node, began).await?;
+    for result in &mut report.clauses {
+        result.drill = result.drill.filter(|of| *of == no && known.contains(result.address.as_str()));
+    }
+    Ok(())
 }
 
 /// Follows the drift episodes of the node; after its memory was lost, causes stay what they were last known to be.

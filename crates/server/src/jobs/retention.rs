@@ -18,6 +18,8 @@ const JOBS_KEPT: SignedDuration = SignedDuration::from_hours(90 * 24);
 
 /// So long it is kept which nodes were asked to check in at once or tested; that they were asked is in the audit trail.
 const WAKES_KEPT: SignedDuration = SignedDuration::from_hours(7 * 24);
+/// So long drills are kept.
+const DRILLS_KEPT: SignedDuration = SignedDuration::from_hours(400 * 24);
 /// So long is kept what nodes told of their runs to who followed them; what they came to is in their reports.
 const FOLLOWED_KEPT: SignedDuration = SignedDuration::from_hours(1);
 /// So long is kept what nodes told in inspections; that they were asked is in the audit trail.
@@ -62,6 +64,7 @@ pub async fn delete_old(db: &PgPool, kept: DaysKept) -> sqlx::Result<u64> {
             (Old::Jobs, _) => now - JOBS_KEPT,
             (Old::RelatedRecords, _) => now - related_kept,
             (Old::Inspections, _) => now - TOLD_KEPT,
+            (Old::Drills, _) => now - DRILLS_KEPT,
             (Old::Followed, _) => now - FOLLOWED_KEPT,
             (Old::Wakes | Old::SelfTests, _) => now - WAKES_KEPT,
             (_, Some(until)) => until,

@@ -100,7 +100,8 @@ pub async fn take_plain(
              exists (select 1 from recovery where ended_at is null) as recovering, coalesce(k.wake, 0) as wake,
              exists (select 1 from self_test x where x.node = c.node and x.reported_at is null and x.ends_at > c.heard_at)
                  or exists (select 1 from inspection x where x.node = c.node and x.told_at is null and x.ends_at > c.heard_at)
-                 or exists (select 1 from followed x where x.node = c.node and x.until_at > c.heard_at) as is_asked,
+                 or exists (select 1 from followed x where x.node = c.node and x.until_at > c.heard_at)
+                 or exists (select 1 from drill x where x.node = c.node and x.told is null and x.offered_until > c.heard_at and x.over_at is null) as is_asked,
              exists (select 1 from sweep_node x join sweep s on s.no = x.sweep where x.node = c.node and x.done_at is null and x.refused is null
                  and s.begins_at <= c.heard_at and s.ends_at > c.heard_at and s.stopped_at is null) as is_swept
          from c left join effective_state s on s.id = c.state left join node_wake k on k.node = c.node"

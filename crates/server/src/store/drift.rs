@@ -52,6 +52,7 @@ pub struct FiguresRow {
     pub nodes: i64,
     pub open: i64,
     pub only_reported: i64,
+    pub drills: i64,
     pub detected: i64,
     pub corrected: i64,
     pub by_hand: i64,
@@ -119,14 +120,14 @@ pub async fn count(
                     where s.id = w.state and d.wanted = c.wanted and coalesce(l.body #>> '{{on_drift,value}}', p.settings ->> 'on_drift') = 'report') as only_reports
             from chosen c left join node_wanted w on w.node = c.node left join placement p on p.id = w.placement {joined}
         ), timed as (
-            select *, closed_at is null or closed_at >= "
+            select *, drill is null and (closed_at is null or closed_at >= "
     ));
-    query.push_bind(until).push(" as is_open, detected_at >= ").push_bind(since);
-    query.push(" as is_detected, closed_at < ").push_bind(until);
+    query.push_bind(until).push(") as is_open, drill is null and detected_at >= ").push_bind(since);
+    query.push(" as is_detected, drill is null and closed_at < ").push_bind(until);
     query.push(
         " as is_closed, extract(epoch from detected_at - in_line_until) as within, extract(epoch from closed_at - detected_at) as after from placed
         )
-        select key, count(*) as episodes, count(distinct node) as nodes, count(*) filter (where is_open) as open,
+        select key, count(*) filter (where drill is null) as episodes, count(distinct node) filter (where drill is null) as nodes, count(*) filter (where drill is not null) as drills, count(*) filter (where is_open) as open,
             count(*) filter (where is_open and only_reports) as only_reported, count(*) filter (where is_detected) as detected,
             count(*) filter (where is_closed and closed_as = 'corrected') as corrected, count(*) filter (where is_closed and closed_as = 'by_hand') as by_hand,
             count(*) filter (where is_closed and closed_as = 'by_rollout') as by_rollout,
@@ -161,7 +162,7 @@ pub async fn list(
     size: u32,
 ) -> sqlx::Result<Vec<NodeEpisodeRow>> {
     let mut query = QueryBuilder::new(
-        "select name, id, address, severity, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run, listed_at,
+        "select name, id, address, severity, in_line_until, detected_at, detected_run, closed_at, closed_as, closed_run, drill, listed_at,
             (select r.body from related_records r where r.node = e.node and r.run = e.detected_run and r.address = e.address) as related from (
             select node.name, e.*, case when e.closed_at is null then e.detected_at + interval '1000 years' else e.detected_at end as listed_at",
     );

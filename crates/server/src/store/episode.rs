@@ -33,6 +33,8 @@ pub struct EpisodeRow {
     pub closed_as: Option<String>,
     /// The run that ended it.
     pub closed_run: Option<Uuid>,
+    /// The drill in which it was broken on purpose.
+    pub drill: Option<i64>,
     /// What the node had on record of the time in which it happened, if that is kept.
     pub related: Option<Json<RelatedRecords>>,
     /// By which moment it is ordered in the list.
@@ -67,6 +69,7 @@ struct Opened {
     wanted: Vec<String>,
     from: Vec<SqlTimestamp>,
     to: Vec<SqlTimestamp>,
+    drills: Vec<Option<i64>>,
 }
 
 /// Episodes that end, column by column.
@@ -90,7 +93,8 @@ pub async fn apply(
     let (mut opened, mut closed) = (Opened::default(), Closed::default());
     for change in changes {
         match change {
-            EpisodeChange::Open { address, severity, wanted, window } => {
+            EpisodeChange::Open { address, severity, wanted, window, drill } => {
+                opened.drills.push(*drill);
                 opened.addresses.push(address.to_string());
                 opened.severities.push(word(severity));
                 opened.wanted.push(wanted.as_str().to_owned());
@@ -113,6 +117,7 @@ pub async fn apply(
         .bind(opened.wanted)
         .bind(opened.from)
         .bind(opened.to)
+        .bind(opened.drills)
         .execute(&mut *db)
         .await?;
     sqlx::query(include_str!("sql/episode/apply_update_episode.sql"))

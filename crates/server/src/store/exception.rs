@@ -86,7 +86,7 @@ pub async fn recurring_drifts(
     let mut query = QueryBuilder::new(
         "select node.name, e.address, e.times, e.since from (
              select node, address, count(*) as times, min(detected_at) as since from episode
-             where closed_as = 'corrected' and closed_at > ",
+             where closed_as = 'corrected' and drill is null and closed_at > ",
     );
     query.push_bind(sql_now());
     query.push(

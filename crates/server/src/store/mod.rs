@@ -12,6 +12,7 @@ pub mod control;
 pub mod cursor;
 pub mod day_figure;
 pub mod drift;
+pub mod drill;
 pub mod effective_state;
 pub mod episode;
 pub mod event;

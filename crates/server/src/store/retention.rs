@@ -39,6 +39,8 @@ pub enum Old {
     SelfTests,
     /// What nodes told in inspections.
     Inspections,
+    /// Drills.
+    Drills,
     /// What was told of runs to who followed them.
     Followed,
     /// Sweeps.
@@ -49,7 +51,7 @@ pub enum Old {
 
 impl Old {
     /// All of them.
-    pub const ALL: [Self; 16] = [
+    pub const ALL: [Self; 17] = [
         Self::Deviations,
         Self::Gaps,
         Self::Doubts,
@@ -63,6 +65,7 @@ impl Old {
         Self::Wakes,
         Self::SelfTests,
         Self::Inspections,
+        Self::Drills,
         Self::Followed,
         Self::Sweeps,
         Self::ReportTexts,
@@ -83,6 +86,7 @@ impl Old {
             Self::Wakes => include_str!("sql/retention/wakes.sql"),
             Self::SelfTests => include_str!("sql/retention/self_tests.sql"),
             Self::Inspections => include_str!("sql/retention/inspections.sql"),
+            Self::Drills => include_str!("sql/retention/drills.sql"),
             Self::Followed => include_str!("sql/retention/followed.sql"),
             Self::Sweeps => include_str!("sql/retention/sweeps.sql"),
             Self::ReportTexts => include_str!("sql/retention/report_texts.sql"),

@@ -23,9 +23,9 @@ pub use noted_days::NotedDays;
 pub use permission::{
     AgentPackageEdit, AuditRead, ChangeDecide, ChangeRequest, ConcessionAsk, ConcessionDecide, ControlEdit,
     DesiredImport, EvidenceMake, FreezeSet, GroupEdit, HeldRole, InvitationMake, JoinDecide, KitPublish,
-    NodeEdit, NodeInspect, NodeRead, NodeRevoke, NodeWake, PeopleManage, Permission, Role, RunCorrectOnce,
-    RunNow, RunOutsideWindow, ServerRecover, SessionOwn, StageEdit, StageServe, limited_permissions,
-    permissions_of,
+    NodeDrill, NodeEdit, NodeInspect, NodeRead, NodeRevoke, NodeWake, PeopleManage, Permission, Role,
+    RunCorrectOnce, RunNow, RunOutsideWindow, ServerRecover, SessionOwn, StageEdit, StageServe,
+    limited_permissions, permissions_of,
 };
 pub use protected::{ProtectedError, ProtectedFolder, put_whole};
 pub use reach::{AllowedWithin, MayAskWithin};

@@ -48,6 +48,7 @@ impl Role {
                         NodeEdit::NAME,
                         NodeWake::NAME,
                         NodeInspect::NAME,
+                        NodeDrill::NAME,
                         RunNow::NAME,
                         RunCorrectOnce::NAME,
                         RunOutsideWindow::NAME,
@@ -139,9 +140,10 @@ pub(super) fn groups_of(roles: &[String], permission: &str) -> Vec<String> {
 }
 
 /// What roles may be limited in, by permission: the handlers of these say on which nodes they act.
-const LIMITED: [&str; 13] = [
+const LIMITED: [&str; 14] = [
     NodeWake::NAME,
     NodeInspect::NAME,
+    NodeDrill::NAME,
     RunNow::NAME,
     RunCorrectOnce::NAME,
     RunOutsideWindow::NAME,
@@ -215,6 +217,8 @@ permissions! {
     NodeWake = "node.wake";
     /// Read what is there on nodes, but for what not everybody on them may read.
     NodeInspect = "node.inspect";
+    /// Have clauses of nodes broken on purpose, on which that is allowed by their label.
+    NodeDrill = "node.drill";
     /// Begin and stop sweeps: runs at once.
     RunNow = "run.now";
     /// Have clauses corrected once although their switches say report or wait.
@@ -254,11 +258,11 @@ mod tests {
         for (role, may) in [
             (
                 "administrator",
-                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.inspect run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read agent_package.edit server.recover",
+                "session.own join.invite join.approve node.read kit.publish stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.inspect node.drill run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit people.manage audit.read agent_package.edit server.recover",
             ),
             (
                 "approver",
-                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.inspect run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
+                "session.own join.invite join.approve node.read stage.serve stage.edit group.edit desired.import change.decide change.request node.wake node.inspect node.drill run.now run.correct_once run.outside_window node.revoke freeze.set control.edit concession.ask concession.decide evidence.make node.edit audit.read",
             ),
             (
                 "publisher",
@@ -305,6 +309,7 @@ mod tests {
             [
                 "node.wake gates+kiosks",
                 "node.inspect gates+kiosks",
+                "node.drill kiosks",
                 "run.now gates+kiosks",
                 "run.correct_once gates+kiosks",
                 "run.outside_window kiosks",

@@ -103,6 +103,7 @@ fn reckoned(since: i64, until: i64, key: Option<String>, chosen: &[&Told]) -> Fi
         nodes: seen.iter().map(|told| told.node).collect::<BTreeSet<_>>().len() as i64,
         open: seen.iter().filter(|told| !is_over(told)).count() as i64,
         only_reported: 0,
+        drills: 0,
         detected: within.len() as i64,
         corrected: ended("corrected"),
         by_hand: ended("by_hand"),

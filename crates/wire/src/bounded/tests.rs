@@ -23,6 +23,7 @@ fn clause(name: &str, outcome: Outcome) -> ClauseResult {
         cause: None,
         also_drifted: false,
         newness: None,
+        drill: None,
         drift_window: None,
         related: None,
         already_there: false,

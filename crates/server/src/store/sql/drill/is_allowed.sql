@@ -1,0 +1,1 @@
+select node.labels ->> $2 = $3 from node where id = $1
