@@ -11,7 +11,7 @@ use uuid::Uuid;
 /// So many clauses are told or asked for at once.
 pub const MAX_AT_ONCE: usize = 200;
 /// So many are told of one run; what it came to is in its report.
-pub const MAX_OF_RUN: u64 = 5_000;
+pub const MAX_OF_RUN: u64 = 2_000;
 
 /// A run that is followed, as its agent tells it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

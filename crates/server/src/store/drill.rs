@@ -112,7 +112,6 @@ pub async fn clauses_of(
 pub struct DrillRow {
     #[sqlx(flatten)]
     pub asked: OfferRow,
-    pub node: Uuid,
     pub node_name: String,
     pub asked_at: SqlTimestamp,
     pub offered_until: SqlTimestamp,
