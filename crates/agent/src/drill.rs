@@ -128,7 +128,8 @@ impl Drill {
             };
             let before = told.clone();
             if result.verdict == Some(Verdict::Different) {
-                told.noticed_at.get_or_insert(now);
+                // The run began to look after it was broken, and said so before it put it right.
+                told.noticed_at.get_or_insert(report.began.max(told.broken_at.unwrap_or(report.began)));
             }
             if result.verdict == Some(Verdict::Alike) || result.outcome == Outcome::Corrected {
                 told.put_right_at = Some(now);

@@ -1,12 +1,12 @@
 //! `constans drill`: clauses of a node are broken on purpose, to see them noticed and put right.
 
 use crate::error::ClientError;
-use crate::invitation::duration;
+use crate::invitation::duration as written_duration;
 use crate::server::{Server, ServerArguments};
 use clap::Args;
 use constans_core::address::ClauseAddress;
 use constans_core::words::check_reason;
-use constans_terminal::{count, harmless, span, style, styled, time};
+use constans_terminal::{count, duration, harmless, style, styled, time};
 use constans_wire::drill::{Drill, DrilledClause, NewDrill};
 use constans_wire::exit::Exit;
 use jiff::Timestamp;
@@ -32,7 +32,7 @@ pub struct DrillArguments {
     #[arg(long, value_name = "REASON", value_parser = reason, required_unless_present = "show")]
     because: Option<String>,
     /// Have the agent undo after this time what nobody has put right
-    #[arg(long = "for", value_name = "DURATION", default_value = "1h", value_parser = duration)]
+    #[arg(long = "for", value_name = "DURATION", default_value = "1h", value_parser = written_duration)]
     undone_after: u64,
     /// Have a run begin at once, in place of the next one that is due
     #[arg(long)]
@@ -149,7 +149,10 @@ fn words(drill: &Drill) -> String {
 fn lines(told: &DrilledClause) -> Vec<String> {
     let mut lines = Vec::new();
     let after = |at: Timestamp| match told.broken_at {
-        Some(broken) => format!("{}, after {}", time(at), span(at.duration_since(broken).as_secs())),
+        Some(broken) => {
+            let micros = u64::try_from(at.duration_since(broken).as_micros()).unwrap_or(0);
+            format!("{}, after {}", time(at), duration(micros))
+        }
         None => time(at),
     };
     if let (Some(at), Some(words)) = (told.broken_at, &told.words) {

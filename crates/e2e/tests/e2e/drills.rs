@@ -76,6 +76,8 @@ fn what_is_broken_on_purpose_is_noticed_and_put_right_by_a_run_and_counted_apart
     let drift = fleet.client(&["drift", "figures"]);
     assert!(well(&drift).contains("0 episodes on 0 nodes: 0 open"), "{}", drift.stdout);
     assert!(drift.stdout.contains("1 episode of drills, in no other figure"), "{}", drift.stdout);
+    let by_clause = fleet.client(&["drift", "figures", "--by", "clause"]);
+    assert!(!well(&by_clause).contains(CLAUSE), "{}", by_clause.stdout);
     let audit = fleet.client(&["audit", "list", "--output", "json"]);
     assert!(well(&audit).contains("began a drill") && audit.stdout.contains(WHY));
 }

@@ -138,8 +138,11 @@ pub async fn count(
             ceil(percentile_disc(0.5) within group (order by after) filter (where is_closed and closed_as = 'corrected'))::bigint as after_median,
             ceil(percentile_disc(0.95) within group (order by after) filter (where is_closed and closed_as = 'corrected'))::bigint as after_p95,
             ceil(avg(after) filter (where is_closed and closed_as = 'corrected'))::bigint as after_mean
-        from timed group by key order by count(*) filter (where is_open) desc, count(*) desc, key limit ",
+        from timed group by key",
     );
+    // What only drills broke is in no row.
+    query.push(if by.is_some() { " having count(*) filter (where drill is null) > 0" } else { "" });
+    query.push(" order by count(*) filter (where is_open) desc, count(*) desc, key limit ");
     query.push_bind(i64::try_from(MAX_ROWS).unwrap_or(i64::MAX) + 1);
     query.build_query_as().persistent(false).fetch_all(db).await
 }
