@@ -11,7 +11,7 @@ use sqlx::PgExecutor;
 use std::collections::BTreeSet;
 use uuid::Uuid;
 
-/// Returns whether the clauses of a node may be broken, by its label.
+/// Returns whether the clauses of a node may be broken, by its label. The node is locked until the transaction ends.
 pub async fn is_allowed(db: impl PgExecutor<'_>, node: Uuid) -> sqlx::Result<bool> {
     let (label, value) = DRILL_LABEL;
     let is_allowed: Option<bool> = sqlx::query_scalar(include_str!("sql/drill/is_allowed.sql"))
